@@ -1,0 +1,5 @@
+"""`python -m drovik` is the same as `drovik`."""
+
+from drovik.cli.main import main
+
+raise SystemExit(main())

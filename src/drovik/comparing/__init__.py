@@ -1,0 +1,1 @@
+"""Scores of arms → intervals, paired differences, verdicts, rankings."""

@@ -1,0 +1,1 @@
+"""A picture on disk → the bytes a model gets."""

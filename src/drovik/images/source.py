@@ -1,0 +1,60 @@
+"""A picture's file on disk: its bytes, its digest, and what the file system says of it."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+from pathlib import Path
+
+from drovik.problems import DrovikError, Problem
+
+
+@dataclass(frozen=True)
+class FileState:
+    """What tells, without reading it, that a file is the same as before."""
+
+    path: str
+    size: int
+    mtime_ns: int
+    inode: int
+
+
+def file_state(folder: Path, path: str) -> FileState:
+    """The state of a picture's file.
+
+    :param path: as the case names it, from the project's `folder`.
+    :raises DrovikError: where there is no such file.
+    """
+    try:
+        found = (folder / path).stat()
+    except (OSError, ValueError) as error:
+        raise DrovikError(missing(path, error)) from None
+    return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
+
+
+def read_source(folder: Path, path: str) -> bytes:
+    """The bytes of a picture's file.
+
+    :raises DrovikError: where it cannot be read.
+    """
+    try:
+        return (folder / path).read_bytes()
+    except (OSError, ValueError) as error:
+        raise DrovikError(missing(path, error)) from None
+
+
+def missing(path: str, error: OSError | ValueError) -> Problem:
+    """The problem with a picture that cannot be read."""
+    if isinstance(error, FileNotFoundError):
+        return Problem(
+            "there is no such picture", "correct the path in the case, or put the file there", path
+        )
+    if isinstance(error, IsADirectoryError):
+        return Problem("is a folder, not a picture", "name a file in it", path)
+    reason = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    return Problem(f"cannot be read: {reason}", "check the path and its permissions", path)
+
+
+def source_digest(data: bytes) -> str:
+    """The SHA-256 of a source file's bytes, in hexadecimal."""
+    return hashlib.sha256(data).hexdigest()

@@ -1,0 +1,88 @@
+"""Arms: one model with one prompt version and one prep, and the digests that keep edited ones apart."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+from drovik.problems import DrovikError, Problem, known_words
+from drovik.project.canonical import digest
+from drovik.project.prompts import Prompt
+from drovik.project.settings import Model, Prep, ProjectFile
+from drovik.project.tasks import Task
+
+
+@dataclass(frozen=True)
+class Arm:
+    """What a comparison sets side by side. `digest` changes when a part of it is edited."""
+
+    task: str
+    name: str
+    model_name: str
+    prompt_name: str
+    prep_name: str
+    model: Model
+    prompt: Prompt
+    prep: Prep
+    digest: str
+
+
+def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
+    """Every arm of a task: each model with each prompt version and each prep, in the order they are written."""
+    arms = []
+    for model_name, model in settings.models.items():
+        for prompt in task.prompts:
+            for prep_name, prep in settings.preps.items():
+                parts = [model_name, prompt.name] + [prep_name] * (len(settings.preps) > 1)
+                mark = arm_digest(task, model, prompt, prep)
+                arms.append(
+                    Arm(
+                        task.name,
+                        "/".join(parts),
+                        model_name,
+                        prompt.name,
+                        prep_name,
+                        model,
+                        prompt,
+                        prep,
+                        mark,
+                    )
+                )
+    return tuple(arms)
+
+
+def arm_digest(task: Task, model: Model, prompt: Prompt, prep: Prep) -> str:
+    """What an arm is known by: the model, the prompt with the task's own words that it uses, the prep.
+
+    A prompt that lists the labels is another prompt when the labels change, so those are taken in.
+    """
+    fills: dict[str, object] = {"labels": list(task.labels), "schema": task.schema_text()}
+    used = {name: value for name, value in fills.items() if name in prompt.variables}
+    asked = {"system": prompt.system, "ask": prompt.ask, "uses": used}
+    return digest({"model": model.canonical(), "prompt": asked, "prep": prep.canonical()})
+
+
+def chosen_arms(arms: Sequence[Arm], wanted: Iterable[str]) -> tuple[Arm, ...]:
+    """The arms that the words on a command line mean.
+
+    A word is an arm's name, or its first parts: `fulmar` means every arm of that model, `*/v2` every
+    model with that prompt version. Without a word, all of them.
+
+    :raises DrovikError: where a word fits no arm.
+    """
+    words = list(wanted)
+    if not words:
+        return tuple(arms)
+    chosen: dict[str, Arm] = {}
+    for word in words:
+        found = [arm for arm in arms if _fits(arm, word.split("/"))]
+        if not found:
+            remedy = known_words(word, [arm.name for arm in arms])
+            raise DrovikError(Problem(f"there is no arm '{word}'", remedy))
+        chosen.update((arm.name, arm) for arm in found)
+    return tuple(chosen.values())
+
+
+def _fits(arm: Arm, parts: Sequence[str]) -> bool:
+    own = (arm.model_name, arm.prompt_name, arm.prep_name)
+    return len(parts) <= len(own) and all(part in ("*", mine) for part, mine in zip(parts, own, strict=False))

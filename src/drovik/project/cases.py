@@ -1,0 +1,143 @@
+"""Cases: pictures, facts `given` to the prompt, and expected outputs, whichever file they come from.
+
+`read_cases` looks at what `cases` in drovik.toml names: a .jsonl file, a .csv file, or a folder with
+one folder of pictures per label.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import Field, StrictFloat, StrictInt, StrictStr, ValidationError
+
+from drovik.problems import Problem
+from drovik.project.tasks import Task
+from drovik.project.toml_files import Frozen, problems_of
+
+Split = Literal["tune", "held"]
+Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A picture of a case: where it is, from the project's folder, and the tag a prompt may name it by."""
+
+    path: str
+    tag: str | None = None
+
+
+@dataclass(frozen=True)
+class Case:
+    """One or more pictures, facts for the prompt, and the expected outputs by task.
+
+    `group` names what cases have in common, such as their source: they are resampled together.
+    `refusal` names the tasks where declining is the right answer. `place` says where it was written.
+    """
+
+    id: str
+    pictures: tuple[Picture, ...]
+    given: Mapping[str, Any]
+    expected: Mapping[str, Any]
+    group: str | None
+    split: Split
+    refusal: frozenset[str]
+    place: str
+
+
+class PictureRow(Frozen):
+    """A picture that has a tag."""
+
+    path: str = Field(min_length=1)
+    tag: str | None = None
+
+
+class CaseRow(Frozen):
+    """A case as one JSON object."""
+
+    id: str = Field(min_length=1, max_length=200)
+    images: list[str | PictureRow] = Field(min_length=1)
+    given: dict[str, Fact] = {}
+    expected: dict[str, Any] = {}
+    group: str | None = None
+    split: Split = "tune"
+    refusal: list[str] = []
+
+
+@dataclass(frozen=True)
+class Row:
+    """What a source yields: a case not yet checked, and where it was written."""
+
+    values: Mapping[str, Any] | bytes
+    place: str
+
+
+def read_cases(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> list[Case]:
+    """Every case of a project; what is wrong is added to `problems` and left out.
+
+    :param source: what `cases` in drovik.toml says, from the project's folder.
+    :param tasks: their schemas give the types of CSV columns, their label measures the place of a
+        folder's label.
+    """
+    cases: list[Case] = []
+    first_places: dict[str, str] = {}
+    before = len(problems)
+    for row in _rows(folder, source, tasks, problems):
+        case = _case_of(row, source, problems)
+        if case is None:
+            continue
+        if case.id in first_places:
+            what = f"the id '{case.id}' is used twice, first at {first_places[case.id]}"
+            problems.append(Problem(what, "give each case its own id", source, case.place))
+            continue
+        first_places[case.id] = case.place
+        cases.append(case)
+    if not cases and len(problems) == before:
+        problems.append(Problem("there is no case in it", "add at least one", source))
+    return cases
+
+
+def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
+    from drovik.project import case_sources
+
+    path = folder / source
+    if path.is_dir():
+        return case_sources.folder_rows(folder, path, tasks)
+    if path.suffix.lower() == ".csv":
+        return case_sources.csv_rows(path, source, tasks, problems)
+    if path.suffix.lower() in (".jsonl", ".ndjson"):
+        return case_sources.jsonl_rows(path, source, problems)
+    remedy = "name a .jsonl or .csv file, or a folder of pictures per label"
+    what = "the cases are of no known kind" if path.exists() else "there are no cases here"
+    problems.append(Problem(what, remedy, source))
+    return iter(())
+
+
+def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
+    try:
+        if isinstance(row.values, bytes):
+            found = CaseRow.model_validate_json(row.values)
+        else:
+            found = CaseRow.model_validate(row.values)
+    except ValidationError as error:
+        if error.errors()[0]["type"] == "json_invalid":
+            what = f"is not JSON: {error.errors()[0]['msg'].removeprefix('Invalid JSON: ')}"
+            problems.append(Problem(what, "each line is one JSON object", source, row.place))
+        else:
+            problems.extend(problems_of(error, CaseRow, source, row.place))
+        return None
+    pictures = tuple(
+        Picture(one) if isinstance(one, str) else Picture(one.path, one.tag) for one in found.images
+    )
+    return Case(
+        found.id,
+        pictures,
+        found.given,
+        found.expected,
+        found.group,
+        found.split,
+        frozenset(found.refusal),
+        row.place,
+    )

@@ -1,0 +1,33 @@
+"""Expected outputs against the tasks they are for: known tasks, and the tasks' own schemas."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from drovik.problems import Problem, known_words
+from drovik.project.cases import Case
+from drovik.project.schemas import validator_for
+from drovik.project.tasks import Task
+
+
+def check_expected(cases: Sequence[Case], tasks: Sequence[Task], source: str) -> list[Problem]:
+    """Expected outputs that are for no task, or that the task's own schema would not let through."""
+    names = [task.name for task in tasks]
+    validators = {task.name: validator_for(task.schema) for task in tasks if task.schema is not None}
+    problems = []
+    for case in cases:
+        for name in (*case.expected, *case.refusal):
+            if name not in names:
+                place = f"{case.place}: expected" if name in case.expected else f"{case.place}: refusal"
+                problems.append(
+                    Problem(f"there is no task '{name}'", known_words(name, names), source, place)
+                )
+        for name, validator in validators.items():
+            if name not in case.expected:
+                continue
+            for error in validator.iter_errors(case.expected[name]):
+                steps = "".join(f"/{step}" for step in error.absolute_path)
+                what = f"does not fit the task's own schema: {error.message[:160]}"
+                remedy = f"mend it, or tasks/{name}'s schema"
+                problems.append(Problem(what, remedy, source, f"{case.place}: expected.{name}{steps}"))
+    return problems

@@ -1,0 +1,107 @@
+"""Keys: from the environment or the project's `.env`, and signs that one stands where it should not."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+from collections.abc import Mapping
+from pathlib import Path
+
+from drovik.problems import Problem
+from drovik.project.dialects import Dialect
+from drovik.project.settings import FILE_NAME, Endpoint
+
+_KEY_SHAPED = re.compile(
+    r"(?<![A-Za-z0-9/+_=-])(?=[A-Za-z0-9_-]*\d)(?=[A-Za-z0-9_-]*[A-Za-z])[A-Za-z0-9_-]{28,}(?![A-Za-z0-9/+_-])"
+)
+_SECRET_HEADER = re.compile(r"authorization|api.?key|token|secret|^key$|-key$", re.IGNORECASE)
+_OWN_SLOT = re.compile(r"\{key\??\}")
+
+
+def read_keys(
+    folder: Path, endpoints: Mapping[str, Endpoint], environment: Mapping[str, str] | None = None
+) -> dict[str, str]:
+    """The value of each key variable that is set, by the variable's name; the environment goes first."""
+    from dotenv import dotenv_values
+
+    env_file = folder / ".env"
+    from_file = dotenv_values(env_file, interpolate=False) if env_file.is_file() else {}
+    from_environment = os.environ if environment is None else environment
+    wanted = {endpoint.key_env for endpoint in endpoints.values() if endpoint.key_env}
+    found = {name: from_environment.get(name) or from_file.get(name) or "" for name in wanted}
+    return {name: value.strip() for name, value in found.items() if value.strip()}
+
+
+def check_keys(folder: Path, endpoints: Mapping[str, Endpoint], keys: Mapping[str, str]) -> list[Problem]:
+    """Key variables that are not set, keys that stand in a file, and a `.env` that git would take up."""
+    problems = []
+    for name, endpoint in endpoints.items():
+        if endpoint.key_env and endpoint.key_env not in keys:
+            what = f"the key variable {endpoint.key_env} is not set"
+            remedy = f"put {endpoint.key_env}=... into .env, or export it"
+            problems.append(Problem(what, remedy, FILE_NAME, f"endpoints.{name}.key_env"))
+    for path in _written_files(folder):
+        problems.extend(_keys_in(path, str(path.relative_to(folder)), keys))
+    if (folder / ".env").exists() and _git_would_take(folder):
+        problems.append(
+            Problem(
+                "git does not ignore it, so a commit would publish your keys",
+                "add a line '.env' to .gitignore",
+                ".env",
+            )
+        )
+    return problems
+
+
+def check_secret_headers(dialects: Mapping[str, Dialect]) -> list[Problem]:
+    """Headers and query members that look as if they carry a key, and carry no `{key}` slot."""
+    problems = []
+    for name, dialect in dialects.items():
+        for part, members in (("headers", dialect.request.headers), ("query", dialect.request.query)):
+            for header, value in members.items():
+                if _SECRET_HEADER.search(header) and not _OWN_SLOT.search(value):
+                    what = f"'{header}' seems to carry a key"
+                    remedy = "write {key} there, and the key into the variable that key_env names"
+                    problems.append(Problem(what, remedy, f"dialects/{name}.toml", f"request.{part}"))
+    return problems
+
+
+def _written_files(folder: Path) -> list[Path]:
+    patterns = ("*.toml", "dialects/*.toml", "tasks/*/*.toml", "tasks/*/*.json", "tasks/*/prompts/*.toml")
+    return sorted(path for pattern in patterns for path in folder.glob(pattern) if path.is_file())
+
+
+def _keys_in(path: Path, shown: str, keys: Mapping[str, str]) -> list[Problem]:
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return []
+    problems = []
+    for number, line in enumerate(text.splitlines(), 1):
+        known = any(len(key) >= 6 and key in line for key in keys.values())
+        shaped = path.suffix == ".toml" and _KEY_SHAPED.search(line)
+        if known or shaped:
+            what = "a key stands in this file" if known else "what looks like a key stands in this file"
+            remedy = "move it into .env, under the name that key_env gives, and replace it by another one"
+            problems.append(Problem(what, remedy, shown, f"line {number}"))
+    return problems
+
+
+def _git_would_take(folder: Path) -> bool:
+    """Whether the folder lies in a git checkout that does not ignore `.env`."""
+    try:
+        done = subprocess.run(
+            ["git", "-C", str(folder), "check-ignore", "-q", ".env"],
+            capture_output=True,
+            timeout=10,
+            check=False,
+        )
+    except (OSError, subprocess.TimeoutExpired):
+        return False
+    return done.returncode == 1
+
+
+def shown_key(key: str) -> str:
+    """A key as it may be shown: its last two characters."""
+    return f"…{key[-2:]}" if len(key) > 6 else "…"

@@ -1,0 +1,102 @@
+"""A project folder → one record of all that a person wrote in it, or every problem at once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from drovik.problems import DrovikError, Problem, known_words
+from drovik.project.cases import Case, read_cases
+from drovik.project.dialects import Dialect, read_dialects
+from drovik.project.expected import check_expected
+from drovik.project.keys import check_keys, check_secret_headers, read_keys
+from drovik.project.prompts import OUR_VARIABLES, check_variables
+from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
+from drovik.project.tasks import Task, read_tasks
+
+
+@dataclass(frozen=True)
+class Project:
+    """All that a person wrote. `keys` holds the values of the key variables; it is never shown or kept."""
+
+    folder: Path
+    settings: ProjectFile
+    dialects: dict[str, Dialect]
+    tasks: tuple[Task, ...]
+    cases: tuple[Case, ...]
+    keys: dict[str, str]
+
+    def __repr__(self) -> str:
+        return f"Project({str(self.folder)!r})"
+
+    @property
+    def store_path(self) -> Path:
+        """Where the store of this project is."""
+        return self.folder / ".drovik" / "answers.sqlite"
+
+    def task(self, name: str) -> Task:
+        """The task of that name.
+
+        :raises DrovikError: where there is none.
+        """
+        for task in self.tasks:
+            if task.name == name:
+                return task
+        raise DrovikError(
+            Problem(f"there is no task '{name}'", known_words(name, [one.name for one in self.tasks]))
+        )
+
+
+def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
+    """A project and all that is wrong with its files. Pictures are not opened here.
+
+    :return: no project where drovik.toml itself cannot be read.
+    """
+    problems: list[Problem] = []
+    settings = read_settings(folder, problems)
+    if settings is None:
+        return None, problems
+    dialects = read_dialects(folder, {one.dialect for one in settings.endpoints.values()}, problems)
+    tasks = read_tasks(folder, problems)
+    cases = read_cases(folder, settings.cases, tasks, problems)
+    keys = read_keys(folder, settings.endpoints)
+    problems += _check_models(settings)
+    problems += check_secret_headers(dialects)
+    problems += check_keys(folder, settings.endpoints, keys)
+    given = sorted({name for case in cases for name in case.given})
+    for name in set(given) & set(OUR_VARIABLES):
+        what = f"'{name}' is Drovik's own variable and cannot be given"
+        problems.append(Problem(what, "rename it", settings.cases, "given"))
+    for task in tasks:
+        problems += check_variables(task, given)
+    problems += _check_given(cases, tasks, settings.cases)
+    problems += check_expected(cases, tasks, settings.cases)
+    return Project(folder, settings, dialects, tasks, tuple(cases), keys), problems
+
+
+def _check_models(settings: ProjectFile) -> list[Problem]:
+    problems = []
+    if not settings.endpoints:
+        problems.append(
+            Problem("there is no endpoint", "add [endpoints.NAME] with url and dialect", FILE_NAME)
+        )
+    if not settings.models:
+        problems.append(Problem("there is no model", "add [models.NAME] with endpoint and id", FILE_NAME))
+    return problems
+
+
+def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> list[Problem]:
+    """Cases that lack a fact which other cases give and a prompt uses."""
+    everywhere = {name for case in cases for name in case.given}
+    users: dict[str, str] = {}
+    for task in tasks:
+        for prompt in task.prompts:
+            for name in prompt.variables & everywhere:
+                users.setdefault(name, prompt.file)
+    return [
+        Problem(
+            f"'{name}' is not given, and {users[name]} uses it", "give it", source, f"{case.place}: given"
+        )
+        for case in cases
+        for name in sorted(set(users) - set(case.given))
+    ]

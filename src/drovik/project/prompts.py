@@ -1,0 +1,124 @@
+"""`tasks/NAME/prompts/*.toml`: prompt versions, their templates, and the variables these use."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pydantic import Field
+
+from drovik.problems import Problem, known_words
+from drovik.project.toml_files import Frozen, read_toml, validated
+
+if TYPE_CHECKING:
+    from jinja2.sandbox import SandboxedEnvironment
+
+    from drovik.project.tasks import Task
+
+TASK_VARIABLES = ("labels", "schema")
+"""What a task itself gives to its prompts, beside the facts `given` by a case."""
+
+OUR_VARIABLES = (*TASK_VARIABLES, "picture")
+
+
+class PromptFile(Frozen):
+    """All of a prompt version's file."""
+
+    note: str = ""
+    system: str = ""
+    ask: str = Field(min_length=1)
+
+
+@dataclass(frozen=True)
+class Prompt:
+    """A prompt version; `variables` are the names that its two templates use."""
+
+    name: str
+    file: str
+    note: str
+    system: str
+    ask: str
+    variables: frozenset[str]
+
+
+@cache
+def environment() -> SandboxedEnvironment:
+    """The templates' sandbox: no attribute tricks, and an unknown variable is an error."""
+    from jinja2 import StrictUndefined
+    from jinja2.sandbox import ImmutableSandboxedEnvironment
+
+    return ImmutableSandboxedEnvironment(
+        undefined=StrictUndefined, autoescape=False, keep_trailing_newline=False
+    )
+
+
+def read_prompts(home: Path, problems: list[Problem]) -> tuple[Prompt, ...]:
+    """The prompt versions of a task's folder, v2 before v10."""
+    files = sorted((home / "prompts").glob("*.toml"), key=lambda path: _natural(path.stem))
+    if not files:
+        problems.append(
+            Problem("there is no prompt version", "write one", f"tasks/{home.name}/prompts/v1.toml")
+        )
+    prompts = [_read_prompt(path, f"tasks/{home.name}/prompts/{path.name}", problems) for path in files]
+    return tuple(prompt for prompt in prompts if prompt is not None)
+
+
+def _natural(name: str) -> list[tuple[int, str]]:
+    return [(int(part), "") if part.isdigit() else (0, part) for part in re.split(r"(\d+)", name)]
+
+
+def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | None:
+    if re.search(r"[\s/@:,*]", path.stem):
+        problems.append(
+            Problem(f"'{path.stem}' cannot name a prompt version", "no spaces, '/', '@', ':' or ','", shown)
+        )
+        return None
+    table = read_toml(path, shown, problems)
+    file = validated(PromptFile, table, shown, problems) if table is not None else None
+    if file is None:
+        return None
+    found = [
+        _variables(text, shown, place, problems)
+        for place, text in (("system", file.system), ("ask", file.ask))
+    ]
+    if None in found:
+        return None
+    variables = frozenset().union(*(one for one in found if one is not None))
+    return Prompt(path.stem, shown, file.note, file.system.strip(), file.ask.strip(), variables)
+
+
+def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> frozenset[str] | None:
+    from jinja2 import TemplateSyntaxError, meta
+
+    try:
+        return frozenset(meta.find_undeclared_variables(environment().parse(text))) - set(
+            environment().globals
+        )
+    except TemplateSyntaxError as error:
+        problems.append(
+            Problem(f"line {error.lineno} of the text: {error.message}", "mend the template", shown, place)
+        )
+        return None
+
+
+def check_variables(task: Task, given_names: Sequence[str]) -> list[Problem]:
+    """A Problem for each variable of the task's prompts that nothing fills.
+
+    :param given_names: every name that some case of the project has in `given`.
+    """
+    known = {*OUR_VARIABLES, *given_names}
+    problems = []
+    for prompt in task.prompts:
+        for name in sorted(prompt.variables - known):
+            problems.append(Problem(f"unknown variable '{name}'", known_words(name, known), prompt.file))
+        if "labels" in prompt.variables and not task.labels:
+            remedy = "list them in the label measure of question.toml"
+            problems.append(Problem("uses 'labels', and the task has none", remedy, prompt.file))
+        if "schema" in prompt.variables and task.schema is None:
+            remedy = "name a schema file under [answer] of question.toml"
+            problems.append(Problem("uses 'schema', and the task has none", remedy, prompt.file))
+    return problems

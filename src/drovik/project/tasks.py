@@ -1,0 +1,194 @@
+"""`tasks/NAME/question.toml` and `answer.schema.json`: the form of a task's answer, and its measures."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+from jsonpointer import JsonPointer, JsonPointerException
+from pydantic import Field
+
+from drovik.problems import Problem, known_words
+from drovik.project.prompts import Prompt, read_prompts
+from drovik.project.schemas import check_schema
+from drovik.project.toml_files import Frozen, read_text, read_toml, validated
+
+Form = Literal["json", "text"]
+
+
+class AnswerForm(Frozen):
+    """What an answer is: JSON, with or without a schema, or plain text."""
+
+    form: Form = "json"
+    schema_file: str | None = Field(default=None, alias="schema")
+
+
+class Question(Frozen):
+    """All of `question.toml`; what stands in a measure's table is read by the measure itself."""
+
+    title: str = ""
+    decide_on: str | None = None
+    answer: AnswerForm = AnswerForm()
+    measures: dict[str, dict[str, Any]] = {}
+
+
+@dataclass(frozen=True)
+class MeasureTable:
+    """A measure as it was written: its name, its type, and the rest of its table."""
+
+    name: str
+    type: str
+    table: Mapping[str, Any]
+
+
+@dataclass(frozen=True)
+class Task:
+    """One question put to every case.
+
+    `labels` are those of the measure that is decided on, or of the first that has any: what a
+    prompt may list by `{{ labels }}`.
+    """
+
+    name: str
+    title: str
+    form: Form
+    schema: Mapping[str, Any] | None
+    decide_on: str | None
+    measures: tuple[MeasureTable, ...]
+    prompts: tuple[Prompt, ...]
+    labels: tuple[str, ...] = field(default=())
+
+    @property
+    def file(self) -> str:
+        """The question's file, as messages name it."""
+        return f"tasks/{self.name}/question.toml"
+
+    def schema_text(self) -> str:
+        """The schema as text for a prompt; empty where there is none."""
+        return json.dumps(self.schema, ensure_ascii=False) if self.schema is not None else ""
+
+
+def read_tasks(folder: Path, problems: list[Problem]) -> tuple[Task, ...]:
+    """Every task of a project, by name; what is wrong is added to `problems` and left out."""
+    home = folder / "tasks"
+    found = sorted(path for path in home.iterdir() if path.is_dir()) if home.is_dir() else []
+    if not found:
+        problems.append(
+            Problem(
+                "there is no task", "make tasks/NAME/question.toml and tasks/NAME/prompts/v1.toml", "tasks"
+            )
+        )
+    tasks = [_read_task(path, problems) for path in found]
+    return tuple(task for task in tasks if task is not None)
+
+
+def _read_task(home: Path, problems: list[Problem]) -> Task | None:
+    shown = f"tasks/{home.name}/question.toml"
+    table = read_toml(home / "question.toml", shown, problems)
+    prompts = read_prompts(home, problems)
+    if table is None:
+        return None
+    question = validated(Question, table, shown, problems)
+    if question is None:
+        return None
+    schema = _read_schema(home, question, shown, problems)
+    measures = tuple(_measure_tables(question, shown, problems))
+    decide_on = _decided_on(question, measures, shown, problems)
+    labels = _labels(measures, decide_on, schema)
+    return Task(
+        home.name,
+        question.title or home.name,
+        question.answer.form,
+        schema,
+        decide_on,
+        measures,
+        prompts,
+        labels,
+    )
+
+
+def _read_schema(
+    home: Path, question: Question, shown: str, problems: list[Problem]
+) -> Mapping[str, Any] | None:
+    name = question.answer.schema_file
+    if name is None:
+        return None
+    if question.answer.form == "text":
+        problems.append(
+            Problem(
+                "a text answer has no schema", 'take it out, or set form = "json"', shown, "answer.schema"
+            )
+        )
+        return None
+    file = f"tasks/{home.name}/{name}"
+    text = read_text(home / name, file, problems)
+    if text is None:
+        return None
+    try:
+        schema = json.loads(text)
+    except (json.JSONDecodeError, RecursionError) as error:
+        problems.append(Problem(f"is not JSON: {error}", "mend it there", file))
+        return None
+    found = check_schema(schema, file)
+    problems.extend(found)
+    if found or not isinstance(schema, dict):
+        return None
+    return schema
+
+
+def _measure_tables(question: Question, shown: str, problems: list[Problem]) -> list[MeasureTable]:
+    tables = []
+    for name, table in question.measures.items():
+        kind = table.get("type")
+        if not isinstance(kind, str):
+            problems.append(
+                Problem("'type' is missing", 'add it, like type = "label"', shown, f"measures.{name}")
+            )
+            continue
+        rest = {key: value for key, value in table.items() if key != "type"}
+        tables.append(MeasureTable(name, kind, rest))
+    return tables
+
+
+def _decided_on(
+    question: Question, measures: tuple[MeasureTable, ...], shown: str, problems: list[Problem]
+) -> str | None:
+    if question.decide_on is None:
+        return measures[0].name if measures else None
+    if question.decide_on not in question.measures:
+        what = f"there is no measure '{question.decide_on}'"
+        problems.append(Problem(what, known_words(question.decide_on, question.measures), shown, "decide_on"))
+        return None
+    return question.decide_on
+
+
+def _labels(
+    measures: tuple[MeasureTable, ...], decide_on: str | None, schema: Mapping[str, Any] | None
+) -> tuple[str, ...]:
+    for measure in sorted(measures, key=lambda one: one.name != decide_on):
+        if measure.type == "label":
+            return labels_of(measure.table, schema)
+    return ()
+
+
+def labels_of(table: Mapping[str, Any], schema: Mapping[str, Any] | None) -> tuple[str, ...]:
+    """The labels a measure's table lists, else those that the schema's `enum` lists at the same place."""
+    labels = table.get("labels")
+    if labels is None and schema is not None:
+        labels = _enum_at(schema, table.get("at", ""))
+    if not isinstance(labels, list):
+        return ()
+    return tuple(label for label in labels if isinstance(label, str))
+
+
+def _enum_at(schema: Mapping[str, Any], pointer: object) -> object:
+    try:
+        part: Any = schema
+        for step in JsonPointer(str(pointer)).parts:
+            part = part["properties"][step]
+        return part.get("enum")
+    except (JsonPointerException, KeyError, TypeError, AttributeError):
+        return None

@@ -1,0 +1,128 @@
+"""TOML files into frozen pydantic records; every error becomes a Problem with its place in the file."""
+
+from __future__ import annotations
+
+import tomllib
+import typing
+from collections.abc import Mapping, Sequence
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from drovik.problems import Problem, known_words
+
+Record = TypeVar("Record", bound="Frozen")
+MAX_FILE_BYTES = 4_000_000
+
+
+class Frozen(BaseModel):
+    """A record that a person wrote: immutable, and no key in it goes unread."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=False, arbitrary_types_allowed=True)
+
+
+def read_text(path: Path, shown: str, problems: list[Problem]) -> str | None:
+    """The text of a UTF-8 file, or None after adding to `problems` why it cannot be read."""
+    try:
+        if path.stat().st_size > MAX_FILE_BYTES:
+            problems.append(
+                Problem("is too large for a file a person wrote", "it should be under 4 MB", shown)
+            )
+            return None
+        return path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        problems.append(Problem("there is no such file", "create it, or correct its name", shown))
+    except IsADirectoryError:
+        problems.append(Problem("is a folder, not a file", "give the file's name", shown))
+    except UnicodeDecodeError as error:
+        problems.append(Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", shown))
+    except OSError as error:
+        problems.append(Problem(f"cannot be read: {error.strerror}", "check its permissions", shown))
+    return None
+
+
+def read_toml(path: Path, shown: str, problems: list[Problem]) -> dict[str, Any] | None:
+    """The table of a TOML file, its decimals as `Decimal`; None after adding to `problems` why not."""
+    text = read_text(path, shown, problems)
+    if text is None:
+        return None
+    try:
+        return tomllib.loads(text, parse_float=Decimal)
+    except tomllib.TOMLDecodeError as error:
+        problems.append(Problem(f"is not valid TOML: {error}", "mend it there", shown))
+        return None
+
+
+def validated(
+    record: type[Record], table: Mapping[str, Any], shown: str, problems: list[Problem], place: str = ""
+) -> Record | None:
+    """`table` as a `record`, or None after adding every error to `problems`.
+
+    :param place: where in the file the table stands; it goes before each error's own place.
+    """
+    try:
+        return record.model_validate(table)
+    except ValidationError as error:
+        problems.extend(problems_of(error, record, shown, place))
+        return None
+
+
+def problems_of(
+    error: ValidationError, record: type[BaseModel], shown: str, place: str = ""
+) -> list[Problem]:
+    """Each error of a pydantic validation as a Problem, unknown keys with the nearest known one."""
+    found = []
+    for one in error.errors():
+        loc = [part for part in one["loc"] if not (isinstance(part, str) and part.startswith("function-"))]
+        found.append(_problem_of(one, loc, record, shown, place))
+    return found
+
+
+def _problem_of(
+    one: Any, loc: Sequence[str | int], record: type[BaseModel], shown: str, place: str
+) -> Problem:
+    here = _dotted(place, loc)
+    if one["type"] == "extra_forbidden":
+        known = _keys_at(record, loc[:-1])
+        return Problem(
+            f"unknown key '{loc[-1]}'", known_words(str(loc[-1]), known), shown, _dotted(place, loc[:-1])
+        )
+    if one["type"] == "missing":
+        return Problem(f"'{loc[-1]}' is missing", "add it", shown, _dotted(place, loc[:-1]))
+    what = str(one["msg"]).removeprefix("Value error, ").removeprefix("Assertion failed, ")
+    if one["type"] == "value_error":
+        return Problem(what, "", shown, here)
+    got = repr(one["input"])
+    got = got if len(got) <= 60 else got[:57] + "..."
+    if one["type"] == "decimal_parsing" or isinstance(one["input"], Decimal):
+        got = str(one["input"])
+    return Problem(f"{got} will not do", what[:1].lower() + what[1:], shown, here)
+
+
+def _dotted(place: str, loc: Sequence[str | int]) -> str:
+    return ".".join([place] * bool(place) + [str(part) for part in loc])
+
+
+def _keys_at(record: type[BaseModel], loc: Sequence[str | int]) -> list[str]:
+    """The keys that are known where `loc` leads, found by walking the types of the record's fields."""
+    kind: Any = record
+    for part in loc:
+        if isinstance(kind, type) and issubclass(kind, BaseModel):
+            by_name = {field.alias or name: field.annotation for name, field in kind.model_fields.items()}
+            kind = by_name.get(str(part))
+        else:
+            inner = typing.get_args(kind)
+            kind = inner[-1] if inner else None
+        kind = _without_none(kind)
+    if isinstance(kind, type) and issubclass(kind, BaseModel):
+        return [field.alias or name for name, field in kind.model_fields.items()]
+    return []
+
+
+def _without_none(kind: Any) -> Any:
+    arguments = [one for one in typing.get_args(kind) if one is not type(None)]
+    if type(None) in typing.get_args(kind) and len(arguments) == 1:
+        return arguments[0]
+    return kind

@@ -1,0 +1,1 @@
+"""plan (what has no answer yet) → write (request) → courier (HTTP, retries) → unpack (reply)."""

@@ -1,0 +1,280 @@
+"""Carries asks to their endpoints and their replies into the store.
+
+Each endpoint has its own line of asks and its own slots, `at_once` of them, so that a slow one holds
+none up. An ask holds a slot only from just before its request leaves until its reply is committed: so
+a kill can leave at most `at_once` attempts without a reply. While it waits for another try it gives
+the slot free. There are three carriers to a slot, so that some can wait while others send; pictures
+are prepared in threads, a few ahead of the slots, so memory is bounded by `at_once`, not by the cases.
+
+What a service asks to wait after a 429 holds for the whole line: the others would only be told the
+same. On an interrupt no new request leaves, and those under way are waited for, since they will be
+paid; a second interrupt cancels them, and they stay in the store as attempts without a reply.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hashlib
+import random
+import time
+from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
+
+from drovik.problems import DrovikError, Problem
+from drovik.project.opening import Project
+from drovik.sending.lines import Line
+from drovik.sending.outcomes import Outcome, outcome_of, wait_before
+from drovik.sending.plan import Ask, Plan
+from drovik.sending.tally import Tally
+from drovik.sending.unpack import Unpacked, unpack
+from drovik.sending.writing import PictureChanged, Written, write_request
+from drovik.store.keeping import Store
+from drovik.store.records import Reply, Spent
+
+if TYPE_CHECKING:
+    import aiohttp
+
+MOST_REPLY_BYTES = 50_000_000
+CARRIERS_PER_SLOT = 3
+
+
+class Courier:
+    """Sends one plan.
+
+    :param chance: the randomness of the waits.
+    """
+
+    def __init__(
+        self, project: Project, store: Store, plan: Plan, chance: random.Random | None = None
+    ) -> None:
+        self._project, self._store, self._plan = project, store, plan
+        self._chance = chance or random.Random()
+        self._interrupted = asyncio.Event()
+        self._pool = ThreadPoolExecutor(max_workers=2, thread_name_prefix="prepare")
+        self.tally = Tally(plan.count())
+
+    def interrupt(self) -> None:
+        """Let no new request leave."""
+        self.tally.interrupted = True
+        self._interrupted.set()
+
+    async def run(self) -> Tally:
+        """Send all of the plan that can be sent.
+
+        :raises DrovikError: where the store cannot be written.
+        """
+        import aiohttp
+
+        lines = [Line(self._project, name, asks) for name, asks in self._plan.to_send.items()]
+        connector = aiohttp.TCPConnector(limit=0)
+        try:
+            async with aiohttp.ClientSession(connector=connector) as session, asyncio.TaskGroup() as group:
+                for line in lines:
+                    for _ in range(line.endpoint.limits.at_once * CARRIERS_PER_SLOT):
+                        group.create_task(self._carry(session, line))
+        except BaseExceptionGroup as failures:
+            raise _first_of(failures) from None
+        finally:
+            self._pool.shutdown(wait=True, cancel_futures=True)
+        for line in lines:
+            self.tally.stops += line.stopped.values()
+        self.tally.left = self.tally.total - self.tally.answered - self.tally.failed
+        return self.tally
+
+    async def _carry(self, session: aiohttp.ClientSession, line: Line) -> None:
+        for ask in line.asks:
+            if self._interrupted.is_set():
+                return
+            await self._settle(session, line, ask)
+
+    async def _settle(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
+        """Try one ask until it is answered, given up, or there is no point in asking."""
+        round_ = self._store.rounds(ask.identity) + 1 if ask.identity in self._plan.again else 1
+        tries = line.endpoint.limits.tries
+        for try_ in range(1, tries + 1):
+            await self._pause(line.quiet_until - time.monotonic())
+            outcome = await self._one_try(session, line, ask, round_, try_)
+            if outcome is None or not outcome.again or try_ == tries:
+                return
+            self.tally.tried_again += 1
+            if outcome.kind == "limited" and outcome.wait is not None:
+                line.quiet_until = max(line.quiet_until, time.monotonic() + outcome.wait)
+            await self._pause(wait_before(try_, outcome.wait, self._chance))
+
+    async def _one_try(
+        self, session: aiohttp.ClientSession, line: Line, ask: Ask, round_: int, try_: int
+    ) -> Outcome | None:
+        """Prepare and send once; None where nothing was sent."""
+        async with line.ahead:
+            if not self._may_go(line, ask):
+                return None
+            written = await self._written(line, ask, round_)
+            if written is None:
+                return None
+            async with line.slots:
+                if not self._may_go(line, ask):
+                    return None
+                return await self._attempt(session, line, ask, written, round_, try_)
+
+    def _may_go(self, line: Line, ask: Ask) -> bool:
+        return not self._interrupted.is_set() and not line.is_stopped(ask.arm.model_name)
+
+    async def _pause(self, seconds: float) -> None:
+        """Wait, or less long where an interrupt comes."""
+        if seconds > 0:
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(seconds):
+                    await self._interrupted.wait()
+
+    async def _written(self, line: Line, ask: Ask, round_: int) -> Written | None:
+        """The request, or None where a picture or a template fails: one case's trouble stops no other."""
+        request_id = hashlib.sha256(f"{ask.identity}:{round_}".encode()).hexdigest()[:32]
+        loop = asyncio.get_running_loop()
+        try:
+            written = await loop.run_in_executor(
+                self._pool, write_request, self._project, line.writer, ask, request_id
+            )
+        except PictureChanged as error:
+            self._store.forget_source(error.path)
+            self.tally.warn(error.path, error.problems[0])
+            return None
+        except DrovikError as error:
+            self.tally.warn(error.problems[0].line(), error.problems[0])
+            return None
+        for fact in written.facts:
+            if not self._store.note_prepared(fact.source, fact.prep, fact.digest):
+                what = "is prepared to other bytes than before, though the prep is the same"
+                remedy = "a newer imaging library does that; nothing is asked anew for it"
+                self.tally.warn("prepared", Problem(what, remedy, fact.path))
+        return written
+
+    async def _attempt(
+        self, session: aiohttp.ClientSession, line: Line, ask: Ask, written: Written, round_: int, try_: int
+    ) -> Outcome:
+        """One request from before it leaves until what came of it is committed."""
+        asked = [one.asked(written.text) for one in (ask, *self._plan.shared.get(ask.identity, ()))]
+        attempt = await self._store.begin_attempt(asked, round_, try_, line.name)
+        self.tally.attempts += 1
+        started = time.perf_counter()
+        reply, unpacked, outcome = await self._exchange(session, line, ask, written)
+        seconds = time.perf_counter() - started
+        line.learn(ask, outcome, unpacked)
+        if reply is None:
+            self.tally.without_reply += 1
+        else:
+            spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens)
+            self.tally.pay(spent)
+            self.tally.input_tokens += reply.input_tokens or 0
+            self.tally.output_tokens += reply.output_tokens or 0
+        concluded = self._concludes(line, ask, outcome, try_)
+        note = outcome.words[:500]
+        await self._store.end_attempt(attempt, outcome.kind, concluded, seconds, note, reply)
+        if concluded:
+            self._count(outcome)
+        return outcome
+
+    def _concludes(self, line: Line, ask: Ask, outcome: Outcome, try_: int) -> bool:
+        """Whether this attempt settles the ask.
+
+        What stops a model or an endpoint settles nothing: once that is mended, it is simply asked. Nor
+        does a bad request, as long as nothing at all has worked with the model.
+        """
+        if outcome.stops != "none":
+            return False
+        if outcome.again:
+            return try_ == line.endpoint.limits.tries and not line.is_stopped(ask.arm.model_name)
+        return outcome.kind == "answered" or ask.arm.model_name in line.worked
+
+    def _count(self, outcome: Outcome) -> None:
+        if outcome.kind == "answered":
+            self.tally.answered += 1
+        else:
+            self.tally.failed += 1
+            self.tally.kinds[outcome.kind] += 1
+
+    async def _exchange(
+        self, session: aiohttp.ClientSession, line: Line, ask: Ask, written: Written
+    ) -> tuple[Reply | None, Unpacked | None, Outcome]:
+        """Send a request and read what comes back."""
+        import aiohttp
+
+        request = written.request
+        timeout = aiohttp.ClientTimeout(total=line.endpoint.limits.timeout)
+        started = time.perf_counter()
+        try:
+            async with session.request(
+                request.method, request.url, data=_payload(request.body), headers=request.headers,
+                timeout=timeout, allow_redirects=False,
+            ) as response:  # fmt: skip
+                body = await _limited(response)
+                if body is None:
+                    words = f"the reply is larger than {MOST_REPLY_BYTES // 1_000_000} MB"
+                    return None, None, Outcome("unreadable", words=words)
+                status, headers = response.status, response.headers
+        except TimeoutError:
+            words = f"no whole reply within {line.endpoint.limits.timeout:g} seconds"
+            return None, None, Outcome("timeout", again=True, words=words)
+        except aiohttp.ClientConnectorError as error:
+            return None, None, Outcome("unreachable", again=True, words=str(error.os_error or error))
+        except (aiohttp.ClientError, OSError) as error:
+            return None, None, Outcome("lost", again=True, words=str(error) or type(error).__name__)
+        if line.key:
+            body = body.replace(line.key.encode(), b"[key]")
+        unpacked = unpack(body, line.dialect.reply)
+        price = ask.arm.model.price
+        seconds = time.perf_counter() - started
+        reply = Reply(
+            status, body, seconds, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, price
+        )
+        return (
+            reply,
+            unpacked,
+            _outcome(line, ask, status, unpacked, headers.get("Retry-After"), headers.get("Location")),
+        )
+
+
+def _outcome(
+    line: Line, ask: Ask, status: int, unpacked: Unpacked, retry_after: str | None, location: str | None
+) -> Outcome:
+    if 300 <= status < 400:
+        return Outcome(
+            "not_found", stops="endpoint", words=f"it sends on to {location}; put that address into url"
+        )
+    if 200 <= status < 300 and not unpacked.readable:
+        return Outcome("unreadable", again=True, words=unpacked.note)
+    words = unpacked.error or unpacked.note
+    return outcome_of(status, words, retry_after, line.dialect.errors, ask.arm.model_name in line.worked)
+
+
+def _payload(body: bytes) -> object:
+    """A large body as a stream, so that writing it does not hold the event loop up."""
+    if len(body) < 1_000_000:
+        return body
+    import io
+
+    return io.BytesIO(body)
+
+
+async def _limited(response: aiohttp.ClientResponse) -> bytes | None:
+    """The whole body, or None where it is too large to be an answer."""
+    pieces, size = [], 0
+    async for piece in response.content.iter_any():
+        size += len(piece)
+        if size > MOST_REPLY_BYTES:
+            return None
+        pieces.append(piece)
+    return b"".join(pieces)
+
+
+def _first_of(failures: BaseExceptionGroup[BaseException]) -> BaseException:
+    """The first failure that a person can do something about, else the first."""
+    flat: list[BaseException] = []
+    waiting: list[BaseException] = [failures]
+    while waiting:
+        one = waiting.pop(0)
+        if isinstance(one, BaseExceptionGroup):
+            waiting += one.exceptions
+        else:
+            flat.append(one)
+    return next((one for one in flat if isinstance(one, DrovikError)), flat[0])

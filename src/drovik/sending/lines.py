@@ -1,0 +1,98 @@
+"""The line of asks that waits for one endpoint, and what is known of that endpoint in this run."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from collections.abc import Sequence
+
+from drovik.problems import Problem
+from drovik.project.dialects import Dialect
+from drovik.project.opening import Project
+from drovik.project.settings import FILE_NAME, Endpoint
+from drovik.sending.outcomes import REMEDIES, Outcome
+from drovik.sending.plan import Ask
+from drovik.sending.request import RequestWriter
+from drovik.sending.unpack import Unpacked
+
+PREPARED_AHEAD = 2
+REFUSED_IN_A_ROW = 5
+"""So many bad requests of a model with which nothing worked, and it is asked no further."""
+UNREACHED_IN_A_ROW = 12
+"""So many attempts without a connection where nothing worked, and the endpoint is left."""
+UNFIT_IN_A_ROW = 3
+"""So many good replies with nothing where the dialect looks, and the endpoint is left."""
+
+
+class Line:
+    """One endpoint's asks and slots; `stopped` holds why a model, or the whole line (""), is asked no more."""
+
+    def __init__(self, project: Project, name: str, asks: Sequence[Ask]) -> None:
+        self.name = name
+        self.endpoint: Endpoint = project.settings.endpoints[name]
+        self.dialect: Dialect = project.dialects[self.endpoint.dialect]
+        self.key = project.keys.get(self.endpoint.key_env or "")
+        self.writer = RequestWriter(self.endpoint, self.dialect, self.key)
+        self.asks = iter(asks)
+        self.slots = asyncio.Semaphore(self.endpoint.limits.at_once)
+        self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
+        self.worked: set[str] = set()
+        self.stopped: dict[str, Problem] = {}
+        self.quiet_until = 0.0
+        self._refused: Counter[str] = Counter()
+        self._unreached = 0
+        self._unfit = 0
+
+    def is_stopped(self, model: str) -> bool:
+        """Whether this model is asked no further."""
+        return "" in self.stopped or model in self.stopped
+
+    def learn(self, ask: Ask, outcome: Outcome, unpacked: Unpacked | None) -> None:
+        """Take in what came of an attempt; it may stop the model or the line."""
+        model = ask.arm.model_name
+        if outcome.kind == "answered":
+            self._learn_from_answer(model, unpacked)
+        elif outcome.stops == "endpoint":
+            self._stop("", outcome.kind, outcome.words)
+        elif outcome.stops == "model":
+            self._stop(model, outcome.kind, outcome.words)
+        elif outcome.kind == "unreachable" and not self.worked:
+            self._unreached += 1
+            if self._unreached >= UNREACHED_IN_A_ROW:
+                self._stop("", outcome.kind, outcome.words)
+        elif outcome.kind == "bad_request" and model not in self.worked:
+            self._refused[model] += 1
+            if self._refused[model] >= REFUSED_IN_A_ROW:
+                self._stop(model, outcome.kind, outcome.words)
+
+    def _learn_from_answer(self, model: str, unpacked: Unpacked | None) -> None:
+        self.worked.add(model)
+        if unpacked is None or not unpacked.note:
+            self._unfit = -1 if self._unfit <= 0 else 0
+        elif self._unfit >= 0:
+            self._unfit += 1
+            if self._unfit >= UNFIT_IN_A_ROW:
+                remedy = "mend it; what came back is kept and will be read anew, and nothing is paid twice"
+                place = f"dialects/{self.endpoint.dialect}.toml"
+                self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
+
+    def _stop(self, model: str, kind: str, words: str) -> None:
+        said = f': "{_clean(words)}"' if words else ""
+        who = f"the service at {self.endpoint.url}"
+        what = {
+            "key_rejected": f"{who} does not accept the key{said}",
+            "forbidden": f"{who} forbids it{said}",
+            "not_found": f"{who} does not know this model, or not this path{said}",
+            "no_pictures": f"this model cannot see pictures{said}",
+            "unreachable": f"{who} cannot be reached{said}",
+            "bad_request": f"{who} refused {REFUSED_IN_A_ROW} requests in a row and accepted none{said}",
+        }.get(kind, f"{who}: {kind}{said}")
+        place = f"models.{model}" if model else f"endpoints.{self.name}"
+        self.stopped.setdefault(model, Problem(what, REMEDIES.get(kind, ""), FILE_NAME, place))
+
+
+def _clean(words: str) -> str:
+    """A service's words on one line, short and without control characters."""
+    text = "".join(char if char.isprintable() else " " for char in words)
+    text = " ".join(text.split())
+    return text if len(text) <= 200 else text[:199] + "…"

@@ -1,0 +1,125 @@
+"""What came of an attempt, whether to try again, after how long, and whether to stop asking there.
+
+All of it follows from the HTTP status, the error's words, and what the dialect says of them; nothing here
+knows any one service.
+"""
+
+from __future__ import annotations
+
+import random
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from typing import Literal
+
+from drovik.project.dialects import ErrorWords
+
+Kind = Literal[
+    "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
+    "not_found", "no_pictures", "bad_request", "unreachable",
+]  # fmt: skip
+Scope = Literal["none", "model", "endpoint"]
+
+FIRST_WAIT, LONGEST_WAIT = 0.5, 60.0
+"""Seconds: the waits grow from the first, doubling, up to the longest."""
+
+REMEDIES: dict[str, str] = {
+    "key_rejected": "check the key in the variable that key_env names",
+    "forbidden": "check that this key may use this model",
+    "not_found": "check the model's id in drovik.toml and the path in the dialect",
+    "no_pictures": "set sees = false to ask it without pictures as a baseline, or take the model out",
+    "bad_request": "compare the dialect with the service's documentation",
+    "unreachable": "check the address, and that the service runs",
+    "limited": "lower at_once, or wait; then: drovik send --again failed",
+    "service_error": "wait until the service is well; then: drovik send --again failed",
+    "unreadable": "check that the address is the service's own; then: drovik send --again failed",
+    "lost": "drovik send --again failed",
+    "timeout": "raise the endpoint's timeout; then: drovik send --again failed",
+}
+_SAYS_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
+_SAYS_UNKNOWN = re.compile(
+    r"unknown|not found|no such|does not exist|not exist|not available|unsupported", re.IGNORECASE
+)
+_SAYS_PICTURE = re.compile(r"\b(?:image|picture|photo|vision|visual|multimodal)s?\b", re.IGNORECASE)
+_SAYS_CANNOT = re.compile(
+    r"not support|n.t support|unsupported|cannot|can.t|does not (?:see|take|accept)|text[- ]only|no vision",
+    re.IGNORECASE,
+)
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What came of one attempt.
+
+    `stops` says what to ask no further: nothing, the model, or the whole endpoint.
+    `wait` is how many seconds the service itself asked to wait, if it did.
+    """
+
+    kind: Kind
+    again: bool = False
+    stops: Scope = "none"
+    words: str = ""
+    wait: float | None = None
+
+
+def outcome_of(
+    status: int, words: str, retry_after: str | None, told: ErrorWords, worked_before: bool
+) -> Outcome:
+    """What an HTTP status and an error's words mean.
+
+    :param words: the error's message, or the beginning of the body where the dialect finds none.
+    :param worked_before: whether this endpoint has answered anything in this run: a 403 then concerns
+        this request alone.
+    """
+    wait = seconds_to_wait(retry_after)
+    if 200 <= status < 300:
+        return Outcome("answered")
+    if status == 401:
+        return Outcome("key_rejected", stops="endpoint", words=words)
+    if status == 403:
+        return Outcome("forbidden", stops="none" if worked_before else "endpoint", words=words)
+    if status == 429:
+        return Outcome("limited", again=True, words=words, wait=wait)
+    if status >= 500 or status in (408, 409, 425):
+        return Outcome("service_error", again=status != 501, words=words, wait=wait)
+    if _is_about(words, told.no_pictures) or (_SAYS_PICTURE.search(words) and _SAYS_CANNOT.search(words)):
+        return Outcome("no_pictures", stops="model", words=words)
+    names_model = bool(_SAYS_MODEL.search(words) and _SAYS_UNKNOWN.search(words))
+    if status in (404, 410) or _is_about(words, told.unknown_model) or names_model:
+        return Outcome("not_found", stops="model", words=words)
+    return Outcome("bad_request", words=words)
+
+
+def _is_about(words: str, signs: tuple[str, ...]) -> bool:
+    return any(sign.lower() in words.lower() for sign in signs)
+
+
+def seconds_to_wait(retry_after: str | None, now: datetime | None = None) -> float | None:
+    """`Retry-After` (RFC 9110, 10.2.3), in seconds or as a date, as seconds from now; None where it is neither."""
+    if not retry_after:
+        return None
+    try:
+        seconds = float(retry_after)
+    except ValueError:
+        try:
+            then = parsedate_to_datetime(retry_after)
+        except ValueError:
+            return None
+        then = then if then.tzinfo else then.replace(tzinfo=UTC)
+        seconds = (then - (now or datetime.now(UTC))).total_seconds()
+    return max(0.0, seconds) if seconds == seconds else None
+
+
+def wait_before(try_: int, asked_for: float | None, chance: random.Random) -> float:
+    """Seconds to wait before the try after this one: doubling, jittered over its upper half.
+
+    :param try_: which try has just failed, from 1.
+    :param asked_for: what the service asked for; never less than that, and up to a tenth more, so
+        that many who were told the same do not come back at once.
+    """
+    grown = min(LONGEST_WAIT, FIRST_WAIT * 2.0 ** (try_ - 1))
+    own = grown * chance.uniform(0.5, 1.0)
+    if asked_for is None:
+        return own
+    return max(own, asked_for * chance.uniform(1.0, 1.1))

@@ -1,0 +1,104 @@
+"""Replies in the store → answers, read by the dialect, the form and the schema of today.
+
+A reading is kept with the digest of all that it depends on; where that has changed, the same reply is
+read anew and nothing is sent.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+
+from drovik.project.arms import Arm
+from drovik.project.canonical import digest
+from drovik.project.opening import Project
+from drovik.project.tasks import Task
+from drovik.reading.answer_text import READING_REVISION, Reader
+from drovik.sending.plan import Ask
+from drovik.sending.unpack import unpack
+from drovik.store.keeping import KeptReading, KeptReply, Store
+from drovik.store.records import Answer
+
+
+def reading_digest(task: Task, project: Project, arm: Arm) -> str:
+    """The digest of what a reading depends on: the dialect's reply half, the form, the schema, our reader."""
+    dialect = project.dialects[project.settings.endpoints[arm.model.endpoint].dialect]
+    return digest(
+        {
+            "reply": dialect.reply.model_dump(),
+            "form": task.form,
+            "schema": task.schema,
+            "reader": READING_REVISION,
+        }
+    )
+
+
+def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask]) -> dict[str, Answer]:
+    """The answer to each ask that has one, by identity; readings that are out of date are made anew.
+
+    :param asks: of this task alone.
+    """
+    wanted = list(asks)
+    kept = store.readings(task.name)
+    latest = store.latest_replies()
+    by_arm: dict[str, str] = {}
+    reader = Reader(task.form, task.schema)
+    fresh: list[tuple[str, KeptReading]] = []
+    for ask in wanted:
+        reply_id = latest.get(ask.identity)
+        if reply_id is None:
+            continue
+        mark = by_arm.setdefault(ask.arm.name, reading_digest(task, project, ask.arm))
+        reading = f"{mark}:{reply_id}"
+        if ask.identity in kept and kept[ask.identity].reading == reading:
+            continue
+        reply = store.reply_for(ask.identity)
+        if reply is not None:
+            kept[ask.identity] = KeptReading(reading, _read(project, reader, ask, reply))
+            fresh.append((ask.identity, kept[ask.identity]))
+    if fresh:
+        store.keep_readings(task.name, fresh)
+    return _with_facts(
+        {ask.identity: kept[ask.identity].answer for ask in wanted if ask.identity in latest}, store, task
+    )
+
+
+def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
+    facts = store.facts(task.name)
+    found = {}
+    for identity, answer in answers.items():
+        model, tokens_in, tokens_out, spent, seconds = facts.get(identity, (None,) * 5)
+        found[identity] = replace(
+            answer,
+            model=model,
+            input_tokens=tokens_in,
+            output_tokens=tokens_out,
+            spent=spent,
+            seconds=seconds,
+        )
+    return found
+
+
+def _read(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answer:
+    dialect = project.dialects[project.settings.endpoints[ask.arm.model.endpoint].dialect]
+    if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
+        return Answer("failed", note=reply.note)
+    unpacked = unpack(reply.body, dialect.reply)
+    if not unpacked.readable:
+        return Answer("failed", note=unpacked.note)
+    reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)
+
+
+def with_status(
+    project: Project, store: Store, asks: Mapping[str, Sequence[Ask]], statuses: frozenset[str]
+) -> frozenset[str]:
+    """The identities whose answers have one of the statuses.
+
+    :param asks: by the task's name.
+    """
+    found: set[str] = set()
+    for task in project.tasks:
+        answers = answers_for(project, store, task, asks.get(task.name, ()))
+        found |= {identity for identity, answer in answers.items() if answer.status in statuses}
+    return frozenset(found)

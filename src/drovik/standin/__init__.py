@@ -1,0 +1,1 @@
+"""The simulated service, run and met over HTTP as any other."""

@@ -1,0 +1,1 @@
+"""Attempts, replies, and the answers read from them, in one SQLite file."""

@@ -1,0 +1,119 @@
+"""The SQLite file: opening it, and writing in groups.
+
+Every attempt has to be on disk before its request leaves. One transaction each would cost more than
+the request itself, so rows are collected while the event loop is busy and committed together at its
+next turn; whoever needs a row committed awaits that. With WAL and synchronous = NORMAL a killed
+program loses nothing that was committed; a power cut may lose the last moments, and damages nothing.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import sqlite3
+from collections.abc import Callable, Iterator
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from drovik.problems import DrovikError, Problem
+
+VERSION = 1
+_SHOWN = ".drovik/answers.sqlite"
+
+
+def open_database(path: Path, create: bool = True) -> sqlite3.Connection:
+    """A connection to the store's file, made with its tables where it is new.
+
+    :param create: where False, a store that is not there is one in memory, empty and read only in effect.
+    :raises DrovikError: where the file is no store, is damaged, or was made by a later Drovik.
+    """
+    try:
+        if create:
+            path.parent.mkdir(parents=True, exist_ok=True)
+        where = str(path) if create or path.exists() else ":memory:"
+        connection = sqlite3.connect(where, isolation_level=None, timeout=30)
+        connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = NORMAL")
+        _make_tables(connection)
+    except (sqlite3.Error, OSError) as error:
+        raise DrovikError(_trouble(error)) from None
+    return connection
+
+
+def _make_tables(connection: sqlite3.Connection) -> None:
+    version = connection.execute("PRAGMA user_version").fetchone()[0]
+    if version == 0:
+        with transaction(connection):
+            if connection.execute("PRAGMA user_version").fetchone()[0] == 0:
+                for statement in files("drovik.store").joinpath("tables.sql").read_text("utf-8").split(";"):
+                    connection.execute(statement)
+                connection.execute(f"PRAGMA user_version = {VERSION}")
+    elif version != VERSION:
+        what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
+        raise DrovikError(Problem(what, "use that version, or move the file away", _SHOWN))
+
+
+def _trouble(error: sqlite3.Error | OSError) -> Problem:
+    text = str(error)
+    if "locked" in text:
+        return Problem("another program holds the store", "wait for it to end, then try again", _SHOWN)
+    if "full" in text:
+        return Problem(
+            "the disk is full", "make room, then send again: what came back before is kept", _SHOWN
+        )
+    if "not a database" in text or "malformed" in text:
+        return Problem("is damaged", "move it away and restore a copy, or start a new one", _SHOWN)
+    return Problem(f"cannot be used: {text}", "check the folder's permissions and the disk", _SHOWN)
+
+
+@contextlib.contextmanager
+def transaction(connection: sqlite3.Connection) -> Iterator[None]:
+    """All or nothing of what is written inside.
+
+    :raises DrovikError: where the store cannot be written.
+    """
+    try:
+        connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            connection.execute("ROLLBACK")
+            raise
+        connection.execute("COMMIT")
+    except sqlite3.Error as error:
+        raise DrovikError(_trouble(error)) from None
+
+
+class GroupWriter:
+    """Collects writes of one turn of the event loop and commits them together."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+        self._waiting: list[tuple[Callable[[sqlite3.Connection], Any], asyncio.Future[Any]]] = []
+
+    def write(self, action: Callable[[sqlite3.Connection], Any]) -> asyncio.Future[Any]:
+        """Have `action` run within the next transaction; its result comes once that is committed."""
+        loop = asyncio.get_running_loop()
+        future: asyncio.Future[Any] = loop.create_future()
+        if not self._waiting:
+            loop.call_soon(self.flush)
+        self._waiting.append((action, future))
+        return future
+
+    def flush(self) -> None:
+        """Commit now whatever was collected."""
+        waiting, self._waiting = self._waiting, []
+        if not waiting:
+            return
+        try:
+            with transaction(self._connection):
+                results = [action(self._connection) for action, _ in waiting]
+        except DrovikError as error:
+            for _, future in waiting:
+                if not future.done():
+                    future.set_exception(error)
+            return
+        for (_, future), result in zip(waiting, results, strict=True):
+            if not future.done():
+                future.set_result(result)

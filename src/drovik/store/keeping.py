@@ -1,0 +1,300 @@
+"""The store of a project: attempts and replies as they are sent, answers as they are read."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import sqlite3
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from decimal import Decimal
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+from drovik.images.source import FileState
+from drovik.project.settings import Price
+from drovik.reading.schema_errors import SchemaError
+from drovik.store.database import GroupWriter, open_database, transaction
+from drovik.store.records import Answer, Asked, Bill, Reply, Spent
+
+
+@dataclass(frozen=True)
+class KeptReply:
+    """The reply that an answer is read from, and how the asking went; no reply where all tries failed."""
+
+    identity: str
+    http_status: int | None
+    body: bytes | None
+    model: str | None
+    input_tokens: int | None
+    output_tokens: int | None
+    spent: Spent | None
+    seconds: float | None
+    tries: int
+    note: str
+
+
+@dataclass(frozen=True)
+class KeptReading:
+    """A row of the answers' layer; `reading` is the digest of all that it depends on."""
+
+    reading: str
+    answer: Answer
+
+
+_LATEST = """
+SELECT a.identity, r.http_status, r.body, r.model, r.input_tokens, r.output_tokens, r.price, a.seconds,
+       (SELECT COUNT(*) FROM attempts t WHERE t.identity = a.identity AND t.round = a.round), a.note
+FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+WHERE a.identity = ? AND a.concluded = 1
+ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+"""
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+class Store:
+    """One project's store. Open it by `with`."""
+
+    def __init__(self, path: Path, create: bool = True) -> None:
+        self.connection = open_database(path, create)
+        self._writer = GroupWriter(self.connection)
+
+    def __enter__(self) -> Store:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._writer.flush()
+        self.connection.close()
+
+    # Attempts and replies, while sending.
+
+    def begin_attempt(
+        self, asked: Iterable[Asked], round_: int, try_: int, endpoint: str
+    ) -> asyncio.Future[int]:
+        """Append an attempt; the future is its number, once it is committed and the request may leave.
+
+        :param asked: what it asks; several where cases share one request.
+        """
+        rows = list(asked)
+
+        def action(connection: sqlite3.Connection) -> int | None:
+            _note_asked(connection, rows)
+            cursor = connection.execute(
+                "INSERT INTO attempts (identity, round, try, endpoint, started) VALUES (?, ?, ?, ?, ?)",
+                (rows[0].identity, round_, try_, endpoint, _now()),
+            )
+            return cursor.lastrowid
+
+        return self._writer.write(action)
+
+    def end_attempt(
+        self,
+        attempt: int,
+        outcome: str,
+        concluded: bool,
+        seconds: float,
+        note: str = "",
+        reply: Reply | None = None,
+    ) -> asyncio.Future[None]:
+        """Keep how an attempt ended, and its reply where one came.
+
+        :param concluded: whether no further try follows.
+        """
+
+        def action(connection: sqlite3.Connection) -> None:
+            connection.execute(
+                "UPDATE attempts SET outcome = ?, concluded = ?, seconds = ?, note = ? WHERE id = ?",
+                (outcome, int(concluded), seconds, note, attempt),
+            )
+            if reply is not None:
+                price = reply.price.model_dump(mode="json") if reply.price else None
+                connection.execute(
+                    "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price)"
+                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                    (attempt, _now(), reply.http_status, reply.body, reply.model, reply.input_tokens)
+                    + (reply.output_tokens, json.dumps(price) if price else None),
+                )
+
+        return self._writer.write(action)
+
+    def note_asked(self, rows: Iterable[Asked]) -> None:
+        """Keep that arms ask what was asked before by others; nothing is sent."""
+        rows = list(rows)
+        if rows:
+            with transaction(self.connection):
+                _note_asked(self.connection, rows)
+
+    def rounds(self, identity: str) -> int:
+        """How many times this was asked on purpose, whatever came of it."""
+        row = self.connection.execute(
+            "SELECT MAX(round) FROM attempts WHERE identity = ?", (identity,)
+        ).fetchone()
+        return int(row[0] or 0)
+
+    def note_prepared(self, source: str, prep: str, digest: str) -> bool:
+        """Keep the digest of what a prep made of a source; False where it made other bytes before."""
+        key = (source, prep)
+        row = self.connection.execute(
+            "SELECT digest FROM prepared WHERE source = ? AND prep = ?", key
+        ).fetchone()
+        if row is None:
+            self._writer.write(
+                lambda connection: connection.execute(
+                    "INSERT OR REPLACE INTO prepared VALUES (?, ?, ?)", (*key, digest)
+                )
+            )
+        return row is None or row[0] == digest
+
+    # Answers.
+
+    def concluded(self) -> frozenset[str]:
+        """The identities of all that has an answer, be it that all tries failed."""
+        rows = self.connection.execute("SELECT DISTINCT identity FROM attempts WHERE concluded = 1")
+        return frozenset(row[0] for row in rows)
+
+    def reply_for(self, identity: str) -> KeptReply | None:
+        """The reply that the answer is read from: the latest good one, else the latest failure."""
+        row = self.connection.execute(_LATEST, (identity,)).fetchone()
+        if row is None:
+            return None
+        identity, http_status, body, model, tokens_in, tokens_out, price, seconds, tries, note = row
+        spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out) if price else None
+        return KeptReply(
+            identity, http_status, body, model, tokens_in, tokens_out, spent, seconds, tries, note or ""
+        )
+
+    def latest_replies(self) -> dict[str, int]:
+        """By identity, the number of the attempt whose reply (or final failure) the answer is read from."""
+        rows = self.connection.execute(
+            """
+            SELECT a.identity, a.id FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+            WHERE a.concluded = 1 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id
+            """
+        )
+        return {identity: attempt for identity, attempt in rows}
+
+    def readings(self, task: str) -> dict[str, KeptReading]:
+        """Every kept reading of a task's answers, by identity; tokens and money are not in it."""
+        rows = self.connection.execute(
+            "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?",
+            (task,),
+        )
+        found = {}
+        for identity, reading, status, how, text, value, errors, note in rows:
+            places = tuple(SchemaError(*one) for one in json.loads(errors))
+            found[identity] = KeptReading(reading, Answer(status, how, text, json.loads(value), places, note))
+        return found
+
+    def facts(self, task: str) -> dict[str, tuple[Any, ...]]:
+        """Model, tokens, money, seconds and tries behind each kept reading of a task, by identity."""
+        rows = self.connection.execute(
+            """
+            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, a.seconds, a.round, a.id,
+                   COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good
+            FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
+            LEFT JOIN replies r ON r.attempt = a.id
+            WHERE x.task = ? ORDER BY good, a.id
+            """,
+            (task,),
+        )
+        prices: dict[str, Price] = {}
+        found = {}
+        for identity, model, tokens_in, tokens_out, price, seconds, *_ in rows:
+            if price and price not in prices:
+                prices[price] = Price.model_validate_json(price)
+            spent = Spent.of(prices[price], tokens_in, tokens_out) if price else None
+            found[identity] = (model, tokens_in, tokens_out, spent, seconds)
+        return found
+
+    def keep_readings(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
+        """Keep readings of a task's answers by identity, in place of what was kept before."""
+        with transaction(self.connection):
+            for identity, kept in rows:
+                one = kept.answer
+                errors = json.dumps([(error.at, error.what) for error in one.errors], ensure_ascii=False)
+                value = json.dumps(one.value, ensure_ascii=False)
+                self.connection.execute(
+                    "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    (task, identity, kept.reading, one.status, one.how, one.text, value, errors, one.note),
+                )
+
+    def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
+        """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
+        rows = self.connection.execute(
+            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? GROUP BY arm, name ORDER BY MAX(at)",
+            (task,),
+        )
+        keep = set(current)
+        return [(arm, name, count) for arm, name, count in rows if arm not in keep]
+
+    def bill(self) -> Bill:
+        """How many attempts there were, and of how many it is not known whether they were billed.
+
+        Those are the attempts that left and brought no reply: the program was killed, the connection
+        was lost, or the time ran out.
+        """
+        attempts, replies, unknown = self.connection.execute(
+            """
+            SELECT COUNT(*), COUNT(r.id), TOTAL(r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout')))
+            FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+            """
+        ).fetchone()
+        return Bill(attempts, replies, int(unknown))
+
+    def spent(self) -> dict[str, Decimal]:
+        """All that was ever paid, by currency, as the replies' own token counts have it."""
+        total: dict[str, Decimal] = {}
+        rows = self.connection.execute(
+            "SELECT price, SUM(input_tokens), SUM(output_tokens) FROM replies WHERE price IS NOT NULL GROUP BY price"
+        )
+        for price, tokens_in, tokens_out in rows:
+            spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out)
+            if spent:
+                total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
+        return total
+
+    # Digests of pictures' files.
+
+    def source_digests(self, wanted: Iterator[FileState], compute: Callable[[str], str]) -> dict[str, str]:
+        """The digest of each picture's file by its path; computed only where the file looks changed.
+
+        :param compute: takes a path and gives the digest of what is there now.
+        """
+        kept = {
+            path: (size, mtime, inode, digest)
+            for path, size, mtime, inode, digest in self.connection.execute("SELECT * FROM sources")
+        }
+        found: dict[str, str] = {}
+        fresh = []
+        for state in wanted:
+            known = kept.get(state.path)
+            if known and known[:3] == (state.size, state.mtime_ns, state.inode):
+                found[state.path] = known[3]
+            else:
+                found[state.path] = compute(state.path)
+                fresh.append((state.path, state.size, state.mtime_ns, state.inode, found[state.path]))
+        if fresh:
+            with transaction(self.connection):
+                self.connection.executemany("INSERT OR REPLACE INTO sources VALUES (?, ?, ?, ?, ?)", fresh)
+        return found
+
+    def forget_source(self, path: str) -> None:
+        """Have a picture's digest computed anew the next time."""
+        with transaction(self.connection):
+            self.connection.execute("DELETE FROM sources WHERE path = ?", (path,))
+
+
+def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
+    for row in rows:
+        connection.execute("INSERT OR IGNORE INTO requests VALUES (?, ?)", (row.identity, row.text))
+        connection.execute(
+            "INSERT OR REPLACE INTO asked VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (row.task, row.arm, row.case_id, row.repeat, row.arm_name, row.identity, _now()),
+        )

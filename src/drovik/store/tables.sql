@@ -1,0 +1,71 @@
+-- The store's three layers (attempts, replies, answers), what was asked, and two caches.
+
+CREATE TABLE requests (           -- what was asked, in canonical form, by its digest
+    identity TEXT PRIMARY KEY,
+    asked    TEXT NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE asked (              -- which arm asked it, about which case
+    task     TEXT NOT NULL,
+    arm      TEXT NOT NULL,       -- the arm's digest
+    case_id  TEXT NOT NULL,
+    repeat   INTEGER NOT NULL,
+    name     TEXT NOT NULL,       -- the arm's name on that day
+    identity TEXT NOT NULL,
+    at       TEXT NOT NULL,
+    PRIMARY KEY (task, arm, case_id, repeat)
+) WITHOUT ROWID;
+
+CREATE TABLE attempts (           -- appended before a request leaves
+    id       INTEGER PRIMARY KEY,
+    identity TEXT NOT NULL,
+    round    INTEGER NOT NULL,    -- 1, and one more each time it is asked anew on purpose
+    try      INTEGER NOT NULL,
+    endpoint TEXT NOT NULL,
+    started  TEXT NOT NULL,
+    outcome  TEXT,                -- NULL while under way, and for ever where the program was killed
+    concluded INTEGER NOT NULL DEFAULT 0, -- 1 where no further try follows in this round
+    seconds  REAL,
+    note     TEXT
+);
+CREATE INDEX attempts_by_identity ON attempts (identity);
+
+CREATE TABLE replies (            -- as they came
+    id            INTEGER PRIMARY KEY,
+    attempt       INTEGER NOT NULL UNIQUE REFERENCES attempts (id),
+    at            TEXT NOT NULL,
+    http_status   INTEGER NOT NULL,
+    body          BLOB NOT NULL,
+    model         TEXT,           -- which the service itself reported
+    input_tokens  INTEGER,
+    output_tokens INTEGER,
+    price         TEXT            -- of that day: {"currency", "input", "output"}
+);
+
+CREATE TABLE answers (            -- read from replies, rebuilt at will
+    task     TEXT NOT NULL,
+    identity TEXT NOT NULL,
+    reading  TEXT NOT NULL,       -- the digest of all that a reading depends on
+    status   TEXT NOT NULL,
+    how      TEXT NOT NULL,
+    text     TEXT NOT NULL,
+    value    TEXT NOT NULL,       -- JSON
+    errors   TEXT NOT NULL,       -- JSON
+    note     TEXT NOT NULL,
+    PRIMARY KEY (task, identity)
+) WITHOUT ROWID;
+
+CREATE TABLE sources (            -- digests of pictures' files, while the file looks the same
+    path     TEXT PRIMARY KEY,
+    size     INTEGER NOT NULL,
+    mtime_ns INTEGER NOT NULL,
+    inode    INTEGER NOT NULL,
+    digest   TEXT NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE prepared (           -- what a prep made of a source: a fact, not a part of the identity
+    source TEXT NOT NULL,
+    prep   TEXT NOT NULL,
+    digest TEXT NOT NULL,
+    PRIMARY KEY (source, prep)
+) WITHOUT ROWID;
