@@ -6,7 +6,9 @@ Where nothing has to be turned or resized, a JPEG or PNG keeps its pixels as the
 from __future__ import annotations
 
 import io
+import threading
 from dataclasses import dataclass
+from functools import cache
 from typing import TYPE_CHECKING
 
 from drovik.images.metadata import BrokenPicture, cut_metadata
@@ -22,7 +24,7 @@ PREPARING_REVISION = 1
 QUALITY_WHERE_NONE_IS_SET = 90
 _ORIENTATION = 0x0112
 _MEDIA_TYPES = {"JPEG": "image/jpeg", "MPO": "image/jpeg", "PNG": "image/png"}
-_READ_FORMATS = ("JPEG", "MPO", "PNG", "WEBP", "GIF", "BMP", "TIFF")
+_READ_FORMATS = ("JPEG", "PNG", "WEBP", "GIF", "BMP", "TIFF")
 
 
 @dataclass(frozen=True)
@@ -68,13 +70,7 @@ def prepare(data: bytes, prep: Prep, path: str, max_pixels: int) -> Prepared:
             upright = picture.getexif().get(_ORIENTATION, 1) in (0, 1)
             fits = prep.fit is None or max(picture.size) <= prep.fit
             requality = prep.quality is not None and media_type == "image/jpeg"
-            if (
-                media_type
-                and upright
-                and fits
-                and not requality
-                and not (prep.quality and media_type == "image/png")
-            ):
+            if media_type and upright and fits and not requality and not (prep.quality and media_type == "image/png"):
                 cut = cut_metadata(data, media_type)
                 return Prepared(cut, media_type, picture.width, picture.height, as_stored=True)
             return _redrawn(picture, prep)
@@ -84,10 +80,27 @@ def prepare(data: bytes, prep: Prep, path: str, max_pixels: int) -> Prepared:
         raise DrovikError(_broken(path, error)) from None
 
 
+_getting_ready = threading.Lock()
+
+
+@cache
+def _load_plugins() -> None:
+    from PIL import Image
+
+    Image.init()
+    Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked on the header, takes its place
+
+
+def _make_ready() -> None:
+    """Load Pillow's plugins once: two threads that do so at the same time can miss one."""
+    with _getting_ready:
+        _load_plugins()
+
+
 def _opened(data: bytes, path: str, max_pixels: int) -> Image.Image:
     from PIL import Image, UnidentifiedImageError
 
-    Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked below on the header, takes its place
+    _make_ready()
     try:
         picture = Image.open(io.BytesIO(data), formats=_READ_FORMATS)
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError, EOFError, TypeError, IndexError):
@@ -113,9 +126,7 @@ def _redrawn(picture: Image.Image, prep: Prep) -> Prepared:
     source_format = str(picture.format)
     profile = picture.info.get("icc_profile")
     if prep.fit is not None and source_format == "JPEG":
-        picture.draft(
-            None, (prep.fit, prep.fit)
-        )  # decodes at a half, quarter or eighth, never below what is asked
+        picture.draft(None, (prep.fit, prep.fit))  # decodes at a half, quarter or eighth, never below what is asked
     drawn = ImageOps.exif_transpose(picture)
     drawn = _in_srgb(drawn, profile)
     see_through = drawn.mode in ("RGBA", "LA", "PA") or "transparency" in drawn.info
@@ -139,9 +150,7 @@ def _redrawn(picture: Image.Image, prep: Prep) -> Prepared:
             comment=b"",
         )
         return Prepared(out.getvalue(), "image/jpeg", drawn.width, drawn.height, as_stored=False)
-    clean = Image.frombytes(
-        drawn.mode, drawn.size, drawn.tobytes()
-    )  # leaves info, and so all metadata, behind
+    clean = Image.frombytes(drawn.mode, drawn.size, drawn.tobytes())  # leaves info, and so all metadata, behind
     clean.save(out, "PNG")
     return Prepared(out.getvalue(), "image/png", drawn.width, drawn.height, as_stored=False)
 

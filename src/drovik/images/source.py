@@ -46,9 +46,7 @@ def read_source(folder: Path, path: str) -> bytes:
 def missing(path: str, error: OSError | ValueError) -> Problem:
     """The problem with a picture that cannot be read."""
     if isinstance(error, FileNotFoundError):
-        return Problem(
-            "there is no such picture", "correct the path in the case, or put the file there", path
-        )
+        return Problem("there is no such picture", "correct the path in the case, or put the file there", path)
     if isinstance(error, IsADirectoryError):
         return Problem("is a folder, not a picture", "name a file in it", path)
     reason = error.strerror if isinstance(error, OSError) and error.strerror else str(error)

@@ -62,25 +62,25 @@ def arm_digest(task: Task, model: Model, prompt: Prompt, prep: Prep) -> str:
     return digest({"model": model.canonical(), "prompt": asked, "prep": prep.canonical()})
 
 
-def chosen_arms(arms: Sequence[Arm], wanted: Iterable[str]) -> tuple[Arm, ...]:
-    """The arms that the words on a command line mean.
+def fitting_arms(arms: Iterable[Arm], words: Iterable[str]) -> tuple[Arm, ...]:
+    """The arms that the words on a command line mean; without a word, all of them.
 
     A word is an arm's name, or its first parts: `fulmar` means every arm of that model, `*/v2` every
-    model with that prompt version. Without a word, all of them.
-
-    :raises DrovikError: where a word fits no arm.
+    model with that prompt version.
     """
-    words = list(wanted)
-    if not words:
-        return tuple(arms)
-    chosen: dict[str, Arm] = {}
-    for word in words:
-        found = [arm for arm in arms if _fits(arm, word.split("/"))]
-        if not found:
-            remedy = known_words(word, [arm.name for arm in arms])
-            raise DrovikError(Problem(f"there is no arm '{word}'", remedy))
-        chosen.update((arm.name, arm) for arm in found)
-    return tuple(chosen.values())
+    wanted = [word.split("/") for word in words]
+    return tuple(arm for arm in arms if not wanted or any(_fits(arm, parts) for parts in wanted))
+
+
+def check_arm_words(arms: Sequence[Arm], words: Iterable[str]) -> None:
+    """See that every word fits some arm.
+
+    :raises DrovikError: with each word that fits none.
+    """
+    names = sorted({arm.name for arm in arms})
+    wrong = [word for word in words if not fitting_arms(arms, [word])]
+    if wrong:
+        raise DrovikError([Problem(f"there is no arm '{word}'", known_words(word, names)) for word in wrong])
 
 
 def _fits(arm: Arm, parts: Sequence[str]) -> bool:

@@ -12,11 +12,9 @@ from jsonpointer import JsonPointer
 
 from drovik.problems import Problem, known_words
 from drovik.project.cases import Row
-from drovik.project.tasks import Task, labels_of
+from drovik.project.tasks import Task
 
-PICTURE_ENDINGS = frozenset(
-    (".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff")
-)
+PICTURE_ENDINGS = frozenset((".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"))
 """Which files of a folder are taken for pictures; what they are is then read from their content."""
 
 _PLAIN_COLUMNS = ("id", "image", "group", "split")
@@ -89,23 +87,15 @@ def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Prob
 def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
     problems = []
     for needed in ("id", "image"):
-        if needed not in columns and not (
-            needed == "image" and any(one.startswith("image.") for one in columns)
-        ):
-            problems.append(
-                Problem(f"there is no column '{needed}'", "add it to the first line", source, "line 1")
-            )
+        if needed not in columns and not (needed == "image" and any(one.startswith("image.") for one in columns)):
+            problems.append(Problem(f"there is no column '{needed}'", "add it to the first line", source, "line 1"))
     for column in columns:
         if columns.count(column) > 1:
-            problems.append(
-                Problem(f"the column '{column}' stands there twice", "take one out", source, "line 1")
-            )
+            problems.append(Problem(f"the column '{column}' stands there twice", "take one out", source, "line 1"))
         head, _, rest = column.partition(".")
         if column not in _PLAIN_COLUMNS and not (head in _PREFIXES and rest):
             known = (*_PLAIN_COLUMNS, "image.TAG", "given.NAME", "expected.TASK.NAME")
-            problems.append(
-                Problem(f"unknown column '{column}'", known_words(column, known), source, "line 1")
-            )
+            problems.append(Problem(f"unknown column '{column}'", known_words(column, known), source, "line 1"))
     return list(dict.fromkeys(problems))
 
 
@@ -114,9 +104,7 @@ def _csv_row(
 ) -> Row | None:
     place = f"line {line}"
     if None in cells or None in cells.values():
-        problems.append(
-            Problem("has another number of cells than the first line", "count the commas", source, place)
-        )
+        problems.append(Problem("has another number of cells than the first line", "count the commas", source, place))
         return None
     values: dict[str, Any] = {"images": []}
     for column, cell in cells.items():

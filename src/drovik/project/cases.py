@@ -128,9 +128,7 @@ def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
         else:
             problems.extend(problems_of(error, CaseRow, source, row.place))
         return None
-    pictures = tuple(
-        Picture(one) if isinstance(one, str) else Picture(one.path, one.tag) for one in found.images
-    )
+    pictures = tuple(Picture(one) if isinstance(one, str) else Picture(one.path, one.tag) for one in found.images)
     return Case(
         found.id,
         pictures,

@@ -75,9 +75,7 @@ def read_dialects(folder: Path, wanted: set[str], problems: list[Problem]) -> di
         shown = f"dialects/{name}.toml"
         path = folder / "dialects" / f"{name}.toml"
         if not path.exists():
-            problems.append(
-                Problem("an endpoint names this dialect, and there is no such file", "write it", shown)
-            )
+            problems.append(Problem("an endpoint names this dialect, and there is no such file", "write it", shown))
             continue
         table = read_toml(path, shown, problems)
         dialect = validated(Dialect, table, shown, problems) if table is not None else None

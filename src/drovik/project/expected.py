@@ -19,9 +19,7 @@ def check_expected(cases: Sequence[Case], tasks: Sequence[Task], source: str) ->
         for name in (*case.expected, *case.refusal):
             if name not in names:
                 place = f"{case.place}: expected" if name in case.expected else f"{case.place}: refusal"
-                problems.append(
-                    Problem(f"there is no task '{name}'", known_words(name, names), source, place)
-                )
+                problems.append(Problem(f"there is no task '{name}'", known_words(name, names), source, place))
         for name, validator in validators.items():
             if name not in case.expected:
                 continue

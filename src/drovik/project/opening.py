@@ -42,9 +42,7 @@ class Project:
         for task in self.tasks:
             if task.name == name:
                 return task
-        raise DrovikError(
-            Problem(f"there is no task '{name}'", known_words(name, [one.name for one in self.tasks]))
-        )
+        raise DrovikError(Problem(f"there is no task '{name}'", known_words(name, [one.name for one in self.tasks])))
 
 
 def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
@@ -61,8 +59,6 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     cases = read_cases(folder, settings.cases, tasks, problems)
     keys = read_keys(folder, settings.endpoints)
     problems += _check_models(settings)
-    problems += check_secret_headers(dialects)
-    problems += check_keys(folder, settings.endpoints, keys)
     given = sorted({name for case in cases for name in case.given})
     for name in set(given) & set(OUR_VARIABLES):
         what = f"'{name}' is Drovik's own variable and cannot be given"
@@ -74,12 +70,16 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     return Project(folder, settings, dialects, tasks, tuple(cases), keys), problems
 
 
+def check_secrets(project: Project) -> list[Problem]:
+    """Keys that are not set, or stand where they would be seen."""
+    problems = check_secret_headers(project.dialects)
+    return problems + check_keys(project.folder, project.settings.endpoints, project.keys)
+
+
 def _check_models(settings: ProjectFile) -> list[Problem]:
     problems = []
     if not settings.endpoints:
-        problems.append(
-            Problem("there is no endpoint", "add [endpoints.NAME] with url and dialect", FILE_NAME)
-        )
+        problems.append(Problem("there is no endpoint", "add [endpoints.NAME] with url and dialect", FILE_NAME))
     if not settings.models:
         problems.append(Problem("there is no model", "add [models.NAME] with endpoint and id", FILE_NAME))
     return problems
@@ -94,9 +94,7 @@ def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> lis
             for name in prompt.variables & everywhere:
                 users.setdefault(name, prompt.file)
     return [
-        Problem(
-            f"'{name}' is not given, and {users[name]} uses it", "give it", source, f"{case.place}: given"
-        )
+        Problem(f"'{name}' is not given, and {users[name]} uses it", "give it", source, f"{case.place}: given")
         for case in cases
         for name in sorted(set(users) - set(case.given))
     ]

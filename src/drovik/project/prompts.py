@@ -51,18 +51,14 @@ def environment() -> SandboxedEnvironment:
     from jinja2 import StrictUndefined
     from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-    return ImmutableSandboxedEnvironment(
-        undefined=StrictUndefined, autoescape=False, keep_trailing_newline=False
-    )
+    return ImmutableSandboxedEnvironment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=False)
 
 
 def read_prompts(home: Path, problems: list[Problem]) -> tuple[Prompt, ...]:
     """The prompt versions of a task's folder, v2 before v10."""
     files = sorted((home / "prompts").glob("*.toml"), key=lambda path: _natural(path.stem))
     if not files:
-        problems.append(
-            Problem("there is no prompt version", "write one", f"tasks/{home.name}/prompts/v1.toml")
-        )
+        problems.append(Problem("there is no prompt version", "write one", f"tasks/{home.name}/prompts/v1.toml"))
     prompts = [_read_prompt(path, f"tasks/{home.name}/prompts/{path.name}", problems) for path in files]
     return tuple(prompt for prompt in prompts if prompt is not None)
 
@@ -81,10 +77,7 @@ def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | No
     file = validated(PromptFile, table, shown, problems) if table is not None else None
     if file is None:
         return None
-    found = [
-        _variables(text, shown, place, problems)
-        for place, text in (("system", file.system), ("ask", file.ask))
-    ]
+    found = [_variables(text, shown, place, problems) for place, text in (("system", file.system), ("ask", file.ask))]
     if None in found:
         return None
     variables = frozenset().union(*(one for one in found if one is not None))
@@ -95,9 +88,7 @@ def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> fr
     from jinja2 import TemplateSyntaxError, meta
 
     try:
-        return frozenset(meta.find_undeclared_variables(environment().parse(text))) - set(
-            environment().globals
-        )
+        return frozenset(meta.find_undeclared_variables(environment().parse(text))) - set(environment().globals)
     except TemplateSyntaxError as error:
         problems.append(
             Problem(f"line {error.lineno} of the text: {error.message}", "mend the template", shown, place)

@@ -56,9 +56,7 @@ def _check_reference(schema: dict[str, Any], place: str, reference: str, file: s
         return Problem(what, "copy it into $defs and refer to '#/$defs/NAME'", file, place)
     try:
         resource: Resource[Any] = Resource.from_contents(schema, default_specification=DRAFT202012)
-        Registry().with_resource(schema.get("$id", ""), resource).resolver(schema.get("$id", "")).lookup(
-            reference
-        )
+        Registry().with_resource(schema.get("$id", ""), resource).resolver(schema.get("$id", "")).lookup(reference)
     except (Unresolvable, ValueError):
         return Problem(f"refers to '{reference}', which is not there", "define it under $defs", file, place)
     return None

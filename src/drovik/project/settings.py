@@ -38,9 +38,7 @@ def _proper_url(url: str) -> str:
     except ValueError as error:
         raise ValueError(f"'{url}' is no address: {error}") from None
     if parts.scheme not in ("http", "https") or not parts.hostname or not port_fits:
-        raise ValueError(
-            f"'{url}' is no address of a service; write it like https://host or http://127.0.0.1:8765"
-        )
+        raise ValueError(f"'{url}' is no address of a service; write it like https://host or http://127.0.0.1:8765")
     if parts.username or parts.password:
         raise ValueError("a name or password stands in the address; give keys by key_env")
     if parts.scheme == "http" and not is_loopback(parts.hostname):

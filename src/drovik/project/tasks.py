@@ -77,9 +77,7 @@ def read_tasks(folder: Path, problems: list[Problem]) -> tuple[Task, ...]:
     found = sorted(path for path in home.iterdir() if path.is_dir()) if home.is_dir() else []
     if not found:
         problems.append(
-            Problem(
-                "there is no task", "make tasks/NAME/question.toml and tasks/NAME/prompts/v1.toml", "tasks"
-            )
+            Problem("there is no task", "make tasks/NAME/question.toml and tasks/NAME/prompts/v1.toml", "tasks")
         )
     tasks = [_read_task(path, problems) for path in found]
     return tuple(task for task in tasks if task is not None)
@@ -110,17 +108,13 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
     )
 
 
-def _read_schema(
-    home: Path, question: Question, shown: str, problems: list[Problem]
-) -> Mapping[str, Any] | None:
+def _read_schema(home: Path, question: Question, shown: str, problems: list[Problem]) -> Mapping[str, Any] | None:
     name = question.answer.schema_file
     if name is None:
         return None
     if question.answer.form == "text":
         problems.append(
-            Problem(
-                "a text answer has no schema", 'take it out, or set form = "json"', shown, "answer.schema"
-            )
+            Problem("a text answer has no schema", 'take it out, or set form = "json"', shown, "answer.schema")
         )
         return None
     file = f"tasks/{home.name}/{name}"
@@ -144,9 +138,7 @@ def _measure_tables(question: Question, shown: str, problems: list[Problem]) -> 
     for name, table in question.measures.items():
         kind = table.get("type")
         if not isinstance(kind, str):
-            problems.append(
-                Problem("'type' is missing", 'add it, like type = "label"', shown, f"measures.{name}")
-            )
+            problems.append(Problem("'type' is missing", 'add it, like type = "label"', shown, f"measures.{name}"))
             continue
         rest = {key: value for key, value in table.items() if key != "type"}
         tables.append(MeasureTable(name, kind, rest))

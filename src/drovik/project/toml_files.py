@@ -27,9 +27,7 @@ def read_text(path: Path, shown: str, problems: list[Problem]) -> str | None:
     """The text of a UTF-8 file, or None after adding to `problems` why it cannot be read."""
     try:
         if path.stat().st_size > MAX_FILE_BYTES:
-            problems.append(
-                Problem("is too large for a file a person wrote", "it should be under 4 MB", shown)
-            )
+            problems.append(Problem("is too large for a file a person wrote", "it should be under 4 MB", shown))
             return None
         return path.read_text(encoding="utf-8-sig")
     except FileNotFoundError:
@@ -69,9 +67,7 @@ def validated(
         return None
 
 
-def problems_of(
-    error: ValidationError, record: type[BaseModel], shown: str, place: str = ""
-) -> list[Problem]:
+def problems_of(error: ValidationError, record: type[BaseModel], shown: str, place: str = "") -> list[Problem]:
     """Each error of a pydantic validation as a Problem, unknown keys with the nearest known one."""
     found = []
     for one in error.errors():
@@ -80,15 +76,11 @@ def problems_of(
     return found
 
 
-def _problem_of(
-    one: Any, loc: Sequence[str | int], record: type[BaseModel], shown: str, place: str
-) -> Problem:
+def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], shown: str, place: str) -> Problem:
     here = _dotted(place, loc)
     if one["type"] == "extra_forbidden":
         known = _keys_at(record, loc[:-1])
-        return Problem(
-            f"unknown key '{loc[-1]}'", known_words(str(loc[-1]), known), shown, _dotted(place, loc[:-1])
-        )
+        return Problem(f"unknown key '{loc[-1]}'", known_words(str(loc[-1]), known), shown, _dotted(place, loc[:-1]))
     if one["type"] == "missing":
         return Problem(f"'{loc[-1]}' is missing", "add it", shown, _dotted(place, loc[:-1]))
     what = str(one["msg"]).removeprefix("Value error, ").removeprefix("Assertion failed, ")

@@ -111,8 +111,7 @@ class Reader:
         except (ValueError, RecursionError):
             return None
         errors = tuple(
-            SchemaError("", f"the member '{name}' stands there twice, with different values")
-            for name in doubled
+            SchemaError("", f"the member '{name}' stands there twice, with different values") for name in doubled
         )
         if self._validator is not None:
             errors += schema_errors(self._validator, value)

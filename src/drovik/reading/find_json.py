@@ -170,6 +170,4 @@ class _Walk:
 
     def closed_up(self) -> str:
         """What was read up to the last whole value, with the closing brackets that are missing."""
-        return "".join(self.pieces[: self.safe]) + "".join(
-            _CLOSER[opener] for opener, _, _ in reversed(self.open)
-        )
+        return "".join(self.pieces[: self.safe]) + "".join(_CLOSER[opener] for opener, _, _ in reversed(self.open))

@@ -41,7 +41,8 @@ def schema_errors(validator: Draft202012Validator, value: object) -> tuple[Schem
 
 
 def _what(error: ValidationError) -> str:
-    rule, wanted, got = str(error.validator), error.validator_value, error.instance
+    rule, got = str(error.validator), error.instance
+    wanted: Any = error.validator_value
     words = {
         "type": f"{_short(got)} is not {_types(wanted)}",
         "enum": f"{_short(got)} is none of {_short(wanted, 160)}",

@@ -84,9 +84,7 @@ class LenientTokens(Tokens):
             return None
         word = match[0]
         if word[0] in "+-.0123456789":
-            number = (
-                float(word) if not re.fullmatch(r"[-+]?\d+", word) else int(word) if len(word) < 300 else 0
-            )
+            number = float(word) if not re.fullmatch(r"[-+]?\d+", word) else int(word) if len(word) < 300 else 0
             return json.dumps(number), len(word)
         return _WORDS.get(word, word), len(word)
 

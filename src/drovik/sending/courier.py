@@ -45,9 +45,7 @@ class Courier:
     :param chance: the randomness of the waits.
     """
 
-    def __init__(
-        self, project: Project, store: Store, plan: Plan, chance: random.Random | None = None
-    ) -> None:
+    def __init__(self, project: Project, store: Store, plan: Plan, chance: random.Random | None = None) -> None:
         self._project, self._store, self._plan = project, store, plan
         self._chance = chance or random.Random()
         self._interrupted = asyncio.Event()
@@ -224,9 +222,7 @@ class Courier:
         unpacked = unpack(body, line.dialect.reply)
         price = ask.arm.model.price
         seconds = time.perf_counter() - started
-        reply = Reply(
-            status, body, seconds, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, price
-        )
+        reply = Reply(status, body, seconds, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, price)
         return (
             reply,
             unpacked,
@@ -238,9 +234,7 @@ def _outcome(
     line: Line, ask: Ask, status: int, unpacked: Unpacked, retry_after: str | None, location: str | None
 ) -> Outcome:
     if 300 <= status < 400:
-        return Outcome(
-            "not_found", stops="endpoint", words=f"it sends on to {location}; put that address into url"
-        )
+        return Outcome("not_found", stops="endpoint", words=f"it sends on to {location}; put that address into url")
     if 200 <= status < 300 and not unpacked.readable:
         return Outcome("unreadable", again=True, words=unpacked.note)
     words = unpacked.error or unpacked.note

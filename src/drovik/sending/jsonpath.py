@@ -55,9 +55,7 @@ def _step(path: str, at: int) -> tuple[Step, int]:
         if selectors:
             return (lambda value: (found for one in selectors for found in one(value))), match.end()
     raise DrovikError(
-        Problem(
-            f"'{path}' is no JSONPath: nothing fits at character {at + 1}", "write it like $.answer.text[0]"
-        )
+        Problem(f"'{path}' is no JSONPath: nothing fits at character {at + 1}", "write it like $.answer.text[0]")
     )
 
 
@@ -72,9 +70,7 @@ def _selector(text: str, path: str) -> Step:
         start, end, stride = (int(part) if part else None for part in match.groups())
         return lambda value: iter(value[start:end:stride] if isinstance(value, list) and stride != 0 else ())
     raise DrovikError(
-        Problem(
-            f"'{path}': [{text}] is not known here", "use names, numbers, slices and *; filters are not known"
-        )
+        Problem(f"'{path}': [{text}] is not known here", "use names, numbers, slices and *; filters are not known")
     )
 
 

@@ -6,6 +6,7 @@ knows any one service.
 
 from __future__ import annotations
 
+import math
 import random
 import re
 from dataclasses import dataclass
@@ -63,9 +64,7 @@ class Outcome:
     wait: float | None = None
 
 
-def outcome_of(
-    status: int, words: str, retry_after: str | None, told: ErrorWords, worked_before: bool
-) -> Outcome:
+def outcome_of(status: int, words: str, retry_after: str | None, told: ErrorWords, worked_before: bool) -> Outcome:
     """What an HTTP status and an error's words mean.
 
     :param words: the error's message, or the beginning of the body where the dialect finds none.
@@ -108,7 +107,7 @@ def seconds_to_wait(retry_after: str | None, now: datetime | None = None) -> flo
             return None
         then = then if then.tzinfo else then.replace(tzinfo=UTC)
         seconds = (then - (now or datetime.now(UTC))).total_seconds()
-    return max(0.0, seconds) if seconds == seconds else None
+    return max(0.0, seconds) if math.isfinite(seconds) else None
 
 
 def wait_before(try_: int, asked_for: float | None, chance: random.Random) -> float:

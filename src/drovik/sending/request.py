@@ -53,9 +53,7 @@ class RequestWriter:
         self._query = {name: compile_text(value) for name, value in form.query.items()}
         self._body: Node = compile_body(form.body)
 
-    def write(
-        self, arm: Arm, asking: Asking, pictures: Sequence[Prepared | None], request_id: str
-    ) -> HttpRequest:
+    def write(self, arm: Arm, asking: Asking, pictures: Sequence[Prepared | None], request_id: str) -> HttpRequest:
         """The request for what is asked.
 
         :param pictures: the prepared pictures by their number in the case; None for one that is not sent.
@@ -74,8 +72,7 @@ class RequestWriter:
 
     def _address(self, scope: Scope) -> str:
         quoted = {
-            name: quote(str(value), safe="") if isinstance(value, str) else value
-            for name, value in scope.items()
+            name: quote(str(value), safe="") if isinstance(value, str) else value for name, value in scope.items()
         }
         address = self._url + (self._path.as_text(quoted) or "")
         query = [(name, template.as_text(scope)) for name, template in self._query.items()]

@@ -8,7 +8,8 @@ through the JSON encoder: on pictures of 200 KB that is half of the work of a re
 The rules: a string that is one slot takes that slot's own type; a slot inside a longer string is
 text. `{x}` must have a value; a member whose only content is `{x?}` vanishes when it has none, and so
 does a container that this empties. A list element, or a member's value, with the single key
-`each NAME` is repeated; with the single key `when SLOT` it is kept only if there is such a value.
+`each NAME` is repeated; with the single key `when SLOT` it is kept only if there is such a value. Where `each` repeats a list, it
+is that list's elements which are repeated, one after another.
 `{{x}}` writes the characters `{x}`.
 """
 
@@ -22,7 +23,7 @@ from typing import Any, Protocol
 
 from drovik.problems import DrovikError, Problem, known_words
 
-_SLOT = re.compile(r"\{(\{?)([a-z_]+(?:\.[a-z_]+)*)(\??)\}(\}?)")
+_SLOT = re.compile(r"\{(\{?)([a-z_][a-z0-9_]*(?:\.[a-z_][a-z0-9_]*)*)(\??)\}(\}?)")
 COLLECTIONS = {"turn": "turns", "part": "parts"}
 """What `each` may repeat, and the member of the scope that holds the scopes of its rounds."""
 
@@ -71,9 +72,7 @@ class _Slot:
         value = scope.get(self.name)
         if value is None and not self.optional:
             raise DrovikError(
-                Problem(
-                    f"the slot {{{self.name}}} has no value", f"write {{{self.name}?}} if it may be left out"
-                )
+                Problem(f"the slot {{{self.name}}} has no value", f"write {{{self.name}?}} if it may be left out")
             )
         return value
 
@@ -172,12 +171,15 @@ class _Elements:
         return True
 
     def _filled(self, element: Node, scope: Scope) -> Iterator[list[bytes]]:
-        rounds = element.rounds(scope) if isinstance(element, _Each) else [scope]
-        inner = element.inner if isinstance(element, _Each) else element
-        for one in rounds:
-            part: list[bytes] = []
-            if inner.fill(one, part):
-                yield part
+        if isinstance(element, _Each):
+            inner = element.inner.elements if isinstance(element.inner, _Elements) else (element.inner,)
+            for one in element.rounds(scope):
+                for node in inner:
+                    yield from self._filled(node, one)
+            return
+        part: list[bytes] = []
+        if element.fill(scope, part):
+            yield part
 
     def slots(self) -> Iterator[str]:
         return (name for element in self.elements for name in element.slots())
@@ -252,9 +254,7 @@ def _compile_object(tree: dict[str, Any]) -> Node:
         word, _, name = key.partition(" ")
         if word == "each" and name:
             if name not in COLLECTIONS:
-                raise DrovikError(
-                    Problem(f"'{key}': there is nothing to repeat", known_words(name, COLLECTIONS))
-                )
+                raise DrovikError(Problem(f"'{key}': there is nothing to repeat", known_words(name, COLLECTIONS)))
             return _Each(name, compile_body(inner))
         if word == "when" and name:
             return _When(name, compile_body(inner))

@@ -52,9 +52,7 @@ def check_trust(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -
         temporary.write_text(json.dumps(bound, indent=1, sort_keys=True) + "\n", encoding="utf-8")
         temporary.replace(path)
     except OSError as error:
-        raise DrovikError(
-            Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))
-        ) from None
+        raise DrovikError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
 
 
 def _read(path: Path) -> dict[str, list[str]]:

@@ -49,9 +49,7 @@ class Asking:
 
     def picture_numbers(self) -> tuple[int, ...]:
         """Which of the case's pictures are sent, in order."""
-        return tuple(
-            part.number for turn in self.turns for part in turn.parts if isinstance(part, PicturePart)
-        )
+        return tuple(part.number for turn in self.turns for part in turn.parts if isinstance(part, PicturePart))
 
 
 @lru_cache(maxsize=512)
@@ -79,9 +77,7 @@ class _Placing:
         if isinstance(which, int):
             if 1 <= which <= len(pictures):
                 return which - 1
-            raise DrovikError(
-                Problem(f"picture({which}): the case has {len(pictures)} pictures", "count from 1")
-            )
+            raise DrovikError(Problem(f"picture({which}): the case has {len(pictures)} pictures", "count from 1"))
         tags = [picture.tag for picture in pictures]
         if which in tags:
             return tags.index(which)
@@ -119,9 +115,7 @@ def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: 
         return _template(text).render(variables).strip()
     except DrovikError as error:
         first = error.problems[0]
-        raise DrovikError(
-            Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")
-        ) from None
+        raise DrovikError(Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")) from None
     except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError, MemoryError) as error:
         what = f"fails on case '{case.id}': {error}"
         raise DrovikError(Problem(what, "mend the template or the case", arm.prompt.file, place)) from None

@@ -59,9 +59,7 @@ def _trouble(error: sqlite3.Error | OSError) -> Problem:
     if "locked" in text:
         return Problem("another program holds the store", "wait for it to end, then try again", _SHOWN)
     if "full" in text:
-        return Problem(
-            "the disk is full", "make room, then send again: what came back before is kept", _SHOWN
-        )
+        return Problem("the disk is full", "make room, then send again: what came back before is kept", _SHOWN)
     if "not a database" in text or "malformed" in text:
         return Problem("is damaged", "move it away and restore a copy, or start a new one", _SHOWN)
     return Problem(f"cannot be used: {text}", "check the folder's permissions and the disk", _SHOWN)

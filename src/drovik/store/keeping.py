@@ -75,9 +75,7 @@ class Store:
 
     # Attempts and replies, while sending.
 
-    def begin_attempt(
-        self, asked: Iterable[Asked], round_: int, try_: int, endpoint: str
-    ) -> asyncio.Future[int]:
+    def begin_attempt(self, asked: Iterable[Asked], round_: int, try_: int, endpoint: str) -> asyncio.Future[int]:
         """Append an attempt; the future is its number, once it is committed and the request may leave.
 
         :param asked: what it asks; several where cases share one request.
@@ -118,8 +116,16 @@ class Store:
                 connection.execute(
                     "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price)"
                     " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                    (attempt, _now(), reply.http_status, reply.body, reply.model, reply.input_tokens)
-                    + (reply.output_tokens, json.dumps(price) if price else None),
+                    (
+                        attempt,
+                        _now(),
+                        reply.http_status,
+                        reply.body,
+                        reply.model,
+                        reply.input_tokens,
+                        reply.output_tokens,
+                        json.dumps(price) if price else None,
+                    ),  # fmt: skip
                 )
 
         return self._writer.write(action)
@@ -133,17 +139,13 @@ class Store:
 
     def rounds(self, identity: str) -> int:
         """How many times this was asked on purpose, whatever came of it."""
-        row = self.connection.execute(
-            "SELECT MAX(round) FROM attempts WHERE identity = ?", (identity,)
-        ).fetchone()
+        row = self.connection.execute("SELECT MAX(round) FROM attempts WHERE identity = ?", (identity,)).fetchone()
         return int(row[0] or 0)
 
     def note_prepared(self, source: str, prep: str, digest: str) -> bool:
         """Keep the digest of what a prep made of a source; False where it made other bytes before."""
         key = (source, prep)
-        row = self.connection.execute(
-            "SELECT digest FROM prepared WHERE source = ? AND prep = ?", key
-        ).fetchone()
+        row = self.connection.execute("SELECT digest FROM prepared WHERE source = ? AND prep = ?", key).fetchone()
         if row is None:
             self._writer.write(
                 lambda connection: connection.execute(
@@ -166,9 +168,7 @@ class Store:
             return None
         identity, http_status, body, model, tokens_in, tokens_out, price, seconds, tries, note = row
         spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out) if price else None
-        return KeptReply(
-            identity, http_status, body, model, tokens_in, tokens_out, spent, seconds, tries, note or ""
-        )
+        return KeptReply(identity, http_status, body, model, tokens_in, tokens_out, spent, seconds, tries, note or "")
 
     def latest_replies(self) -> dict[str, int]:
         """By identity, the number of the attempt whose reply (or final failure) the answer is read from."""
@@ -178,7 +178,7 @@ class Store:
             WHERE a.concluded = 1 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id
             """
         )
-        return {identity: attempt for identity, attempt in rows}
+        return dict(rows.fetchall())
 
     def readings(self, task: str) -> dict[str, KeptReading]:
         """Every kept reading of a task's answers, by identity; tokens and money are not in it."""
@@ -233,6 +233,21 @@ class Store:
         )
         keep = set(current)
         return [(arm, name, count) for arm, name, count in rows if arm not in keep]
+
+    def asked_by(self, task: str, arm: str) -> list[tuple[str, int, str]]:
+        """What an arm asked: the case's id, the repeat, and the identity."""
+        query = "SELECT case_id, repeat, identity FROM asked WHERE task = ? AND arm = ?"
+        return list(self.connection.execute(query, (task, arm)))
+
+    def request_text(self, identity: str) -> str | None:
+        """What was asked, in canonical form."""
+        row = self.connection.execute("SELECT asked FROM requests WHERE identity = ?", (identity,)).fetchone()
+        return str(row[0]) if row else None
+
+    def attempts(self, identity: str) -> list[tuple[str, str | None, float | None, str]]:
+        """Every attempt at an ask, in order: when it started, its outcome, its seconds, and the words."""
+        query = "SELECT started, outcome, seconds, COALESCE(note, '') FROM attempts WHERE identity = ? ORDER BY id"
+        return list(self.connection.execute(query, (identity,)))
 
     def bill(self) -> Bill:
         """How many attempts there were, and of how many it is not known whether they were billed.
@@ -295,6 +310,7 @@ def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
     for row in rows:
         connection.execute("INSERT OR IGNORE INTO requests VALUES (?, ?)", (row.identity, row.text))
         connection.execute(
-            "INSERT OR REPLACE INTO asked VALUES (?, ?, ?, ?, ?, ?, ?)",
+            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
+            " name = excluded.name, identity = excluded.identity, at = excluded.at WHERE identity != excluded.identity",
             (row.task, row.arm, row.case_id, row.repeat, row.arm_name, row.identity, _now()),
         )

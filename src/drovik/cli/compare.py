@@ -1,0 +1,138 @@
+"""`drovik compare`: the verdict between two arms, or the ranking of all of a task's arms."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from drovik.cli.opening import add_project_argument, add_split_argument, open_project
+from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
+from drovik.problems import DONE, DrovikError, Problem
+
+if TYPE_CHECKING:
+    from drovik.comparing.verdict import Verdict
+    from drovik.scoring.gathering import TaskView
+
+EXAMPLE = "drovik compare gull/v1 gull/v2 --task sort\n  drovik compare"
+_MOST_IDS = 20
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The command's own options."""
+    parser.add_argument("arms", nargs="*", metavar="ARM", help="two arms, such as gull/v1 gull/v2; none: rank all")
+    add_project_argument(parser)
+    parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")
+    parser.add_argument("--measure", metavar="NAME", help="decide on this measure (default: the task's decide_on)")
+    add_split_argument(parser)
+    parser.add_argument("--json", action="store_true", help="print one JSON document")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Compare what has been answered; nothing is sent."""
+    from drovik.cli.documents import verdict_document
+    from drovik.scoring.gathering import gather
+    from drovik.store.keeping import Store
+
+    if len(arguments.arms) not in (0, 2):
+        raise DrovikError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
+    project = open_project(arguments.project)
+    with Store(project.store_path, create=False) as store:
+        views = gather(project, store, arguments.task, arguments.arms, arguments.split)
+    found: list[tuple[TaskView, list[str], list[Verdict]]] = []
+    for view in views:
+        names, verdicts = _compared(view, arguments.arms, arguments.measure, len(views) == 1)
+        if names:
+            found.append((view, names, verdicts))
+    if not found:
+        raise DrovikError(Problem("there is nothing to compare yet", "send first: drovik send"))
+    if arguments.json:
+        tasks = {
+            view.task.name: {"ranking": names, "verdicts": [verdict_document(one) for one in verdicts]}
+            for view, names, verdicts in found
+        }
+        print_json({"tasks": tasks})
+        return DONE
+    for view, names, verdicts in found:
+        if arguments.arms:
+            show_verdict(verdicts[0])
+        else:
+            show_ranking(view, names, verdicts)
+    return DONE
+
+
+def _compared(
+    view: TaskView, arms: Sequence[str], measure: str | None, alone: bool
+) -> tuple[list[str], list[Verdict]]:
+    from drovik.comparing.verdict import compare_arms, rank
+    from drovik.problems import known_words
+
+    name = measure or view.task.decide_on
+    known = [one.name for one in view.measures]
+    if name not in known:
+        if alone or measure is None:
+            raise DrovikError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
+        return [], []
+    if not arms:
+        ordered, verdicts = rank(view.scores, name)
+        return [one.arm for one in ordered], verdicts
+    chosen = [[one for one in view.scores if one.arm == word or one.arm.startswith(f"{word}/")] for word in arms]
+    for word, fitting in zip(arms, chosen, strict=True):
+        if len(fitting) != 1:
+            several = ", ".join(one.arm for one in fitting) or "none of this task"
+            raise DrovikError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
+    first, second = chosen[0][0], chosen[1][0]
+    return [first.arm, second.arm], [compare_arms(first, second, name)]
+
+
+def show_verdict(verdict: Verdict) -> None:
+    """The verdict between two arms."""
+    from drovik.comparing.verdict import in_words, percent
+
+    heading(f"{verdict.task}: {verdict.first} → {verdict.second}")
+    say(in_words(verdict), style="bold")
+    rows = []
+    sides = (
+        (verdict.first, verdict.before, verdict.first_costs),
+        (verdict.second, verdict.after, verdict.second_costs),
+    )
+    for name, one, costs in sides:
+        tokens = f"{costs.input_tokens} in, {costs.output_tokens} out"
+        interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
+        rows.append(
+            [name, percent(one.value), interval, str(one.cases), tokens, money(costs.money), seconds(costs.seconds)]
+        )
+    table(
+        ("arm", verdict.what, "95 % interval", "cases", "tokens", "cost", "median time"), rows, numbers=(1, 3, 5, 6)
+    )
+    for word, ids in (("fixed", verdict.fixed), ("broken", verdict.broken)):
+        more = f" and {len(ids) - _MOST_IDS} more" if len(ids) > _MOST_IDS else ""
+        say(f"{word} {len(ids)}: {', '.join(ids[:_MOST_IDS])}{more}" if ids else f"{word} 0")
+
+
+def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> None:
+    """All arms from best to worst, and the best beside each."""
+    from drovik.comparing.verdict import estimate, in_words, p_value, percent, points
+
+    by_first = {one.first: one for one in verdicts}
+    measure = verdicts[0].measure if verdicts else view.task.decide_on
+    heading(f"{view.task.name}: {view.task.title}  (ranked on {measure})")
+    rows = []
+    for place, name in enumerate(names, 1):
+        arm = view.score_of(name)
+        score = arm.measure(str(measure))
+        if score is None:
+            continue
+        one = estimate(score)
+        verdict = by_first.get(name)
+        apart = f"{points(-verdict.difference)}, p {p_value(verdict.p)}" if verdict else ""
+        interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
+        tail = [apart, statuses(arm.statuses, arm.unsent), money(arm.costs.money), seconds(arm.costs.seconds)]
+        rows.append([str(place), name, percent(one.value), interval, str(one.cases), *tail])
+    columns = ("", "arm", "score", "95 % interval", "cases", "behind the first", "answers", "cost", "median time")
+    table(columns, rows, numbers=(0, 2, 4, 7, 8))
+    if verdicts:
+        say(in_words(verdicts[0]), style="bold")
+        open_ = [one.first for one in verdicts[1:] if one.outcome in ("too close to call", "no difference")]
+        if open_:
+            say(f"Also not told apart from {names[0]}: {', '.join(open_)}.")

@@ -1,0 +1,87 @@
+"""The program `drovik`: finds the command, runs it, and is the one place where errors are printed.
+
+A command's module is imported only when that command is run, so that `drovik --version` stays quick.
+"""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+from typing import NoReturn
+
+from drovik import __version__
+from drovik.problems import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
+
+COMMANDS = {
+    "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),
+    "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
+    "send": ("drovik.cli.send", "send what has no answer yet"),
+    "score": ("drovik.cli.score", "the scores of each arm"),
+    "compare": ("drovik.cli.compare", "the verdict between two arms, or the ranking of all"),
+    "show": ("drovik.cli.show", "one case: pictures, prompt, answers, differences, causes"),
+    "report": ("drovik.cli.report", "the whole comparison as one HTML page"),
+    "stand-in": ("drovik.cli.stand_in", "run the simulated service"),
+}
+"""Each command's module and what it does; the module has EXAMPLE, add_arguments and run."""
+
+
+class _Parser(argparse.ArgumentParser):
+    """Errors in one line, with the command to ask for help."""
+
+    def error(self, message: str) -> NoReturn:
+        self.exit(WRONG_INPUT, f"{self.prog}: {message}; see: {self.prog} --help\n")
+
+
+def _parser(argv: Sequence[str]) -> argparse.ArgumentParser:
+    parser = _Parser(
+        prog="drovik",
+        description="Sends pictures with prompts to multimodal models; checks, scores and compares the answers.",
+        epilog="Start with: drovik demo",
+    )
+    parser.add_argument("--version", action="version", version=f"drovik {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands, in the order of the work")
+    chosen = next((word for word in argv if not word.startswith("-")), None)
+    for name, (module, text) in COMMANDS.items():
+        if name == chosen:
+            command = importlib.import_module(module)
+            epilog = f"example:\n  {command.EXAMPLE}"
+            kind = argparse.RawDescriptionHelpFormatter
+            one = commands.add_parser(name, help=text, description=text, epilog=epilog, formatter_class=kind)
+            command.add_arguments(one)
+            one.set_defaults(run=command.run)
+        else:
+            commands.add_parser(name, help=text)
+    return parser
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run one command line; the return value is the exit code of the design."""
+    words = list(sys.argv[1:] if argv is None else argv)
+    parser = _parser(words)
+    arguments = parser.parse_args(words)
+    if arguments.command is None:
+        parser.print_help()
+        return DONE
+    try:
+        code: int = arguments.run(arguments)
+        sys.stdout.flush()
+        return code
+    except DrovikError as error:
+        for problem in error.problems:
+            print(_safe(problem.line() if problem.file else f"drovik: {problem.line()}"), file=sys.stderr)
+        return error.exit_code
+    except KeyboardInterrupt:
+        print("drovik: interrupted; what came back is kept", file=sys.stderr)
+        return INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read the output has seen enough; nothing must complain at exit either.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return DONE
+
+
+def _safe(text: str) -> str:
+    """Without control characters: a file's or a service's words may stand in an error."""
+    return "".join(char if char.isprintable() else " " for char in text)

@@ -1,0 +1,92 @@
+"""What commands print with: tables, lines, JSON. Text from models and files is made harmless here."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Mapping, Sequence
+from decimal import Decimal
+from functools import cache
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.style import StyleType
+
+WIDTH_WITHOUT_TERMINAL = 130
+
+
+@cache
+def console() -> Console:
+    """Where results go; plain text of a fixed width where there is no terminal."""
+    from rich.console import Console
+
+    width = None if sys.stdout.isatty() else WIDTH_WITHOUT_TERMINAL
+    return Console(markup=False, highlight=False, emoji=False, width=width, soft_wrap=False)
+
+
+def say(text: str = "", style: StyleType | None = None) -> None:
+    """Print a paragraph, wrapped to the terminal."""
+    console().print(harmless(text), style=style)
+
+
+def heading(text: str) -> None:
+    """Print a heading with an empty line before it."""
+    console().print()
+    console().print(harmless(text), style="bold cyan")
+
+
+def table(columns: Sequence[str], rows: Iterable[Sequence[str]], numbers: Sequence[int] = ()) -> None:
+    """Print a table; the columns in `numbers`, counted from 0, stand to the right."""
+    from rich import box
+    from rich.table import Table
+    from rich.text import Text
+
+    drawn = Table(box=box.HORIZONTALS, show_edge=False, pad_edge=False, header_style="bold", border_style="dim")
+    for number, column in enumerate(columns):
+        drawn.add_column(column, justify="right" if number in numbers else "left", overflow="fold")
+    for row in rows:
+        drawn.add_row(*(Text(harmless(cell)) for cell in row))
+    console().print(drawn)
+
+
+def print_json(document: Mapping[str, Any]) -> None:
+    """Print one JSON document and nothing else."""
+    print(json.dumps(document, ensure_ascii=False, indent=1, default=_plain))
+
+
+def _plain(value: object) -> object:
+    if isinstance(value, Decimal):
+        return str(value)
+    if isinstance(value, frozenset | set):
+        return sorted(value)
+    raise TypeError(type(value).__name__)
+
+
+def harmless(text: str) -> str:
+    """Text without control characters but line breaks and tabs: it cannot steer the terminal."""
+    return "".join(char if char.isprintable() or char in "\n\t" else "\N{REPLACEMENT CHARACTER}" for char in text)
+
+
+def shortened(text: str, most: int) -> str:
+    """Text on one line, `most` characters at most."""
+    line = " ".join(text.split())
+    return line if len(line) <= most else line[: most - 1] + "…"
+
+
+def money(amounts: Mapping[str, Decimal], places: int = 4) -> str:
+    """Money by currency, never added up; a dash where none is known."""
+    return ", ".join(f"{amount:.{places}f} {currency}" for currency, amount in sorted(amounts.items())) or "–"
+
+
+def seconds(value: float | None) -> str:
+    """A time in seconds; a dash where it is not known."""
+    return "–" if value is None else f"{value:.2f} s"
+
+
+def statuses(counts: Mapping[str, int], unsent: int = 0) -> str:
+    """Statuses with their counts, in the order of the design."""
+    from drovik.reading.answer_text import STATUSES
+
+    parts = [f"{name} {counts[name]}" for name in STATUSES if counts.get(name)]
+    return ", ".join(parts + [f"not sent {unsent}"] * bool(unsent)) or "none"

@@ -1,0 +1,65 @@
+"""`drovik report`: the whole comparison as one HTML page."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from drovik.cli.opening import add_choice_arguments, add_project_argument, add_split_argument, open_project
+from drovik.cli.printing import print_json, say
+from drovik.problems import DONE, DrovikError, Problem
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from drovik.project.opening import Project
+    from drovik.scoring.gathering import TaskView
+
+EXAMPLE = "drovik report --out skerry.html"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The command's own options."""
+    add_project_argument(parser)
+    add_choice_arguments(parser)
+    add_split_argument(parser)
+    parser.add_argument(
+        "--out", type=Path, metavar="FILE", help="where to write it (default: report.html in the project)"
+    )
+    parser.add_argument("--json", action="store_true", help="print where it is as one JSON document")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Write the page of what has been answered; nothing is sent."""
+    from drovik.scoring.gathering import gather
+    from drovik.store.keeping import Store
+
+    project = open_project(arguments.project)
+    with Store(project.store_path, create=False) as store:
+        views = gather(project, store, arguments.task, arguments.arm, arguments.split)
+    path: Path = arguments.out or project.folder / "report.html"
+    size = write_report(project, views, path)
+    if arguments.json:
+        print_json({"report": str(path), "bytes": size})
+    else:
+        say(f"The report is {path} ({size / 1e6:.1f} MB).")
+    return DONE
+
+
+def write_report(project: Project, views: Sequence[TaskView], path: Path) -> int:
+    """Write the page to a file; its size in bytes."""
+    from datetime import datetime
+
+    from drovik.reporting.page import write_page
+
+    page = write_page(project, views, datetime.now()).encode("utf-8", "replace")
+    temporary = path.with_name(f".{path.name}.part")
+    try:
+        temporary.write_bytes(page)
+        temporary.replace(path)
+    except OSError as error:
+        raise DrovikError(
+            Problem(f"cannot be written: {error.strerror}", "give another file by --out", str(path))
+        ) from None
+    return len(page)

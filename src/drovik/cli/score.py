@@ -1,0 +1,112 @@
+"""`drovik score`: the scores of each arm, with their uncertainty, and the statuses beside them."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from drovik.cli.opening import add_choice_arguments, add_project_argument, add_split_argument, open_project
+from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
+from drovik.problems import DONE
+
+if TYPE_CHECKING:
+    from drovik.scoring.arm_scores import ArmScores, MeasureScore
+    from drovik.scoring.gathering import TaskView
+    from drovik.scoring.measure import Table
+
+EXAMPLE = "drovik score --task sort --details"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The command's own options."""
+    add_project_argument(parser)
+    add_choice_arguments(parser)
+    add_split_argument(parser)
+    parser.add_argument("--details", action="store_true", help="also confusion matrices, labels, fields, statements")
+    parser.add_argument("--json", action="store_true", help="print one JSON document")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Score what has been answered; nothing is sent."""
+    from drovik.cli.documents import arm_document
+    from drovik.scoring.gathering import gather
+    from drovik.store.keeping import Store
+
+    project = open_project(arguments.project)
+    with Store(project.store_path, create=False) as store:
+        views = gather(project, store, arguments.task, arguments.arm, arguments.split)
+    if arguments.json:
+        print_json({"tasks": {view.task.name: [arm_document(one) for one in view.scores] for view in views}})
+        return DONE
+    for view in views:
+        show_scores(view)
+        if arguments.details:
+            for one in view.scores:
+                _show_details(one)
+    return DONE
+
+
+def show_scores(view: TaskView) -> None:
+    """The table of a task's arms."""
+    heading(f"{view.task.name}: {view.task.title}")
+    rows = []
+    for arm in view.scores:
+        answers = statuses(arm.statuses, arm.unsent)
+        tail = [answers, money(arm.costs.money), seconds(arm.costs.seconds)]
+        if not arm.measures:
+            rows.append([arm.arm, "–", "–", "–", "–", *tail])
+        for number, score in enumerate(arm.measures):
+            rows.append([arm.arm if number == 0 else "", *_cells(score), *(tail if number == 0 else [""] * 3)])
+    columns = ("arm", "measure", "score", "95 % interval", "cases", "answers", "cost", "median time")
+    table(columns, rows, numbers=(2, 4, 6, 7))
+    _show_notes(view)
+
+
+def _cells(score: MeasureScore) -> list[str]:
+    from drovik.comparing.verdict import estimate, percent
+
+    one = estimate(score)
+    what = f"{score.measure.name} ({score.measure.what})"
+    return [what, percent(one.value), f"{one.low * 100:.1f} – {one.high * 100:.1f}", str(one.cases)]
+
+
+def _show_notes(view: TaskView) -> None:
+    from drovik.comparing.verdict import percent
+
+    for arm in view.scores:
+        for score in arm.measures:
+            if score.as_read is not None:
+                said = percent(score.as_read)
+                say(f"{arm.arm}: {score.measure.name} would be {said} if answers off the schema were scored as read.")
+            if score.bounds is not None:
+                low, high = score.bounds
+                what = (
+                    f"{score.failed} failed and are not scored: between {percent(low)} and {percent(high)} with them"
+                )
+                say(f"{arm.arm}: {what}.")
+        if len(arm.costs.reported_models) > 1:
+            say(f"{arm.arm}: the service reported several models: {', '.join(arm.costs.reported_models)}.")
+        if not arm.measures and arm.statuses:
+            say(f"{arm.arm}: none of its answers can be scored.")
+    if view.older:
+        older = ", ".join(f"{name} ({count} cases)" for name, count in view.older)
+        say(f"Edited since, so kept apart as older arms: {older}.")
+
+
+def _show_details(arm: ArmScores) -> None:
+    for score in arm.measures:
+        figures = ", ".join(f"{name} {value * 100:.1f} %" for name, value in score.details.figures.items())
+        heading(f"{arm.arm}: {score.measure.name}, {len(score.scored)} cases: {figures}")
+        for one in score.details.tables:
+            show_table(one)
+
+
+def show_table(one: Table) -> None:
+    """A measure's own table."""
+    say(one.title, style="dim")
+
+    def cell(value: float) -> str:
+        return f"{value * 100:.1f} %" if one.shares else f"{value:g}" if value else "·"
+
+    rows = [[name, *(cell(value) for value in values)] for name, values in one.rows]
+    table(("", *one.columns), rows, numbers=range(1, len(one.columns) + 1))

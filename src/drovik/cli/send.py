@@ -1,0 +1,179 @@
+"""`drovik send`: sends what has no answer yet, shows how it goes, and sums up."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import signal
+import sys
+from collections.abc import Callable
+from itertools import zip_longest
+from typing import TYPE_CHECKING
+
+from drovik.cli.opening import add_choice_arguments, add_project_argument, open_project
+from drovik.cli.printing import money, print_json, say
+from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, DrovikError
+
+if TYPE_CHECKING:
+    from drovik.project.opening import Project
+    from drovik.sending.courier import Courier
+    from drovik.sending.plan import Plan
+    from drovik.sending.tally import Tally
+    from drovik.store.keeping import Store
+
+EXAMPLE = "drovik send --task sort --arm gull/v2\n  drovik send --again failed"
+STATUSES = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The command's own options."""
+    add_project_argument(parser)
+    add_choice_arguments(parser)
+    parser.add_argument("--again", action="append", choices=STATUSES, help="also ask anew what has such an answer")
+    parser.add_argument("--trust", action="store_true", help="let the keys go to this project's hosts, now and later")
+    parser.add_argument("--quiet", action="store_true", help="show no progress")
+    parser.add_argument("--json", action="store_true", help="print one JSON document")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Send; 1 where some answers failed, 3 where a service could not be used."""
+    from drovik.store.keeping import Store
+
+    project = open_project(arguments.project)
+    with Store(project.store_path) as store:
+        plan = make_plan(project, store, arguments.task, arguments.arm, arguments.again or ())
+        if plan.count():
+            _check_endpoints(project, plan, arguments.trust)
+        tally = send_plan(project, store, plan, quiet=arguments.quiet or arguments.json)
+        if arguments.json:
+            print_json(_document(plan, tally, store))
+        else:
+            sum_up(plan, tally, store)
+    if tally.interrupted:
+        return INTERRUPTED
+    if tally.stops:
+        return NO_SERVICE
+    return DOES_NOT_HOLD if tally.failed or tally.left else DONE
+
+
+def make_plan(
+    project: Project,
+    store: Store,
+    tasks: list[str] | None,
+    arms: list[str] | None,
+    again: list[str] | tuple[str, ...],
+) -> Plan:
+    """What there is to send of the chosen tasks and arms."""
+    from drovik.project.arms import arms_of, check_arm_words, fitting_arms
+    from drovik.scoring.gathering import chosen_tasks
+    from drovik.sending.plan import asks_of, plan_sending, source_digests
+    from drovik.sending.reading_back import with_status
+
+    chosen = chosen_tasks(project, tasks)
+    every = {task.name: arms_of(task, project.settings) for task in chosen}
+    check_arm_words([arm for one in every.values() for arm in one], arms or ())
+    digests = source_digests(project, store, project.cases)
+    asks = {
+        task.name: list(asks_of(task, fitting_arms(every[task.name], arms or ()), project.cases, digests))
+        for task in chosen
+    }
+    renew = with_status(project, store, asks, frozenset(again)) if again else frozenset()
+    mixed = [ask for row in zip_longest(*asks.values()) for ask in row if ask is not None]
+    return plan_sending(mixed, store.concluded(), renew)
+
+
+def _check_endpoints(project: Project, plan: Plan, trusted: bool) -> None:
+    """Keys that are set, and hosts that they may go to.
+
+    :raises DrovikError: with every endpoint that fails.
+    """
+    from drovik.project.keys import check_keys
+    from drovik.sending.trust import check_trust
+
+    used = {name: project.settings.endpoints[name] for name in plan.to_send}
+    missing = [one for one in check_keys(project.folder, used, project.keys) if one.place.endswith("key_env")]
+    if missing:
+        raise DrovikError(missing)
+    for name, endpoint in used.items():
+        check_trust(name, endpoint, trusted, _ask if sys.stdin.isatty() and sys.stdout.isatty() else None)
+
+
+def _ask(question: str) -> bool:
+    return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
+
+
+def send_plan(project: Project, store: Store, plan: Plan, quiet: bool) -> Tally:
+    """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
+    from drovik.cli.progress import Progress
+    from drovik.sending.courier import Courier
+
+    store.note_asked([ask.asked("") for ask in plan.known_of])
+    courier = Courier(project, store, plan)
+    if plan.count() == 0:
+        return courier.tally
+    with Progress(courier.tally, quiet) as progress:
+        return asyncio.run(_sending(courier, progress.note))
+
+
+async def _sending(courier: Courier, note: Callable[[str], None]) -> Tally:
+    task = asyncio.create_task(courier.run())
+    loop = asyncio.get_running_loop()
+
+    def interrupted() -> None:
+        if courier.tally.interrupted:
+            task.cancel()
+            return
+        courier.interrupt()
+        note("Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them.")
+
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, interrupted)
+    try:
+        return await task
+    except asyncio.CancelledError:
+        courier.tally.left = courier.tally.total - courier.tally.answered - courier.tally.failed
+        return courier.tally
+
+
+def sum_up(plan: Plan, tally: Tally, store: Store) -> None:
+    """The summary: what came back, what it cost, what to do about what did not."""
+    from drovik.sending.outcomes import REMEDIES
+
+    for problem in [*tally.warnings.values(), *tally.stops]:
+        say(problem.line(), style="yellow")
+    if tally.total == 0:
+        say(f"Nothing to send: all {plan.answered} answers are there.")
+    else:
+        say(
+            f"{tally.answered} of {tally.total} answered, {tally.failed} failed, {tally.left} left; "
+            f"{plan.answered} were there already."
+        )
+        paid = money(tally.money)
+        again = f", {tally.tried_again} times tried again" if tally.tried_again else ""
+        say(f"{tally.attempts} requests{again}; {tally.input_tokens} tokens in, {tally.output_tokens} out; {paid}.")
+    for kind, count in tally.kinds.most_common():
+        say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --again failed')}", style="yellow")
+    unknown = store.bill().unknown
+    if unknown:
+        say(f"{unknown} requests in this store brought no reply and may have been billed all the same.")
+    if tally.left and not tally.stops:
+        say("Go on with: drovik send")
+
+
+def _document(plan: Plan, tally: Tally, store: Store) -> dict[str, object]:
+    bill = store.bill()
+    return {
+        "to_send": tally.total,
+        "answered": tally.answered,
+        "failed": tally.failed,
+        "left": tally.left,
+        "answered_before": plan.answered,
+        "requests": tally.attempts,
+        "tried_again": tally.tried_again,
+        "tokens": {"input": tally.input_tokens, "output": tally.output_tokens},
+        "money": dict(tally.money),
+        "failures": dict(tally.kinds),
+        "problems": [one.line() for one in (*tally.warnings.values(), *tally.stops)],
+        "interrupted": tally.interrupted,
+        "store": {"attempts": bill.attempts, "replies": bill.replies, "perhaps_billed_without_reply": bill.unknown},
+    }

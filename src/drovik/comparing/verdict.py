@@ -1,0 +1,203 @@
+"""Two arms' scores of one measure → a verdict: the difference, how sure it is, and it all in words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Literal
+
+from drovik.comparing.statistics import holm, mcnemar, paired_interval, permutation_test, score_interval
+from drovik.problems import DrovikError, Problem
+from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
+from drovik.scoring.measure import CaseScore, Measure
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
+
+Outcome = Literal["better", "worse", "too close to call", "no difference", "no verdict"]
+
+SIGNIFICANT = 0.05
+MOST_FAILED = 0.05
+"""With a larger share of failed answers than this there is no verdict."""
+
+
+@dataclass(frozen=True)
+class Estimate:
+    """A score with its 95 % interval and the number of cases it rests on."""
+
+    value: float
+    low: float
+    high: float
+    cases: int
+    method: str
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """What the comparison of two arms comes to. `difference` is the second's score less the first's.
+
+    `outcome` says how the second is beside the first. `fixed` and `broken` are the ids of the cases
+    that are better, or worse, with the second. Estimates and costs are of the common cases alone.
+    """
+
+    task: str
+    measure: str
+    what: str
+    first: str
+    second: str
+    before: Estimate
+    after: Estimate
+    difference: float
+    low: float
+    high: float
+    p: float
+    test: str
+    outcome: Outcome
+    fixed: tuple[str, ...]
+    broken: tuple[str, ...]
+    first_costs: Costs
+    second_costs: Costs
+    why: str = ""
+    compared: int = 1
+
+
+def estimate(score: MeasureScore) -> Estimate:
+    """A measure's score with its interval; whole groups of cases are resampled where there are groups."""
+    return _estimate(score.measure, score.scored)
+
+
+def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
+    rows, grouped = _rows(measure, cases)
+    (low, high), method = score_interval(rows, measure.score_of, measure.binary and not grouped)
+    return Estimate(float(measure.score_of(rows.sum(axis=0))), low, high, len(cases), method)
+
+
+def _rows(measure: Measure, cases: Sequence[ScoredCase]) -> tuple[Floats, bool]:
+    """The rows of statistics, summed over groups where some group has several cases; and whether that is so."""
+    import numpy as np
+
+    rows = measure.rows([_score(one) for one in cases])
+    names = [one.case.group if one.case.group is not None else f"\0{one.case.id}" for one in cases]
+    if len(set(names)) == len(names):
+        return rows, False
+    _, places = np.unique(names, return_inverse=True)
+    sums = np.zeros((int(places.max()) + 1, rows.shape[1]))
+    np.add.at(sums, places, rows)
+    return sums, True
+
+
+def _score(one: ScoredCase) -> CaseScore:
+    assert one.score is not None, "only scored cases come here"
+    return one.score
+
+
+def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verdict:
+    """The verdict between two arms of a task, on the cases that both have answered.
+
+    :raises DrovikError: where they have no case in common.
+    """
+    one, other = first.measure(measure_name), second.measure(measure_name)
+    pairs = _common(one, other) if one and other else []
+    if not pairs or one is None or other is None:
+        what = f"{first.arm} and {second.arm} have no scored case in common in '{first.task}'"
+        raise DrovikError(Problem(what, "send them first: drovik send"))
+    measure = one.measure
+    before, after = [pair[0] for pair in pairs], [pair[1] for pair in pairs]
+    (rows_before, grouped), (rows_after, _) = _rows(measure, before), _rows(measure, after)
+    values = _estimate(measure, before), _estimate(measure, after)
+    low, high = paired_interval(rows_before, rows_after, measure.score_of)
+    fixed = tuple(b.case.id for a, b in pairs if _score(b).value > _score(a).value + 1e-12)
+    broken = tuple(b.case.id for a, b in pairs if _score(b).value < _score(a).value - 1e-12)
+    if measure.binary and not grouped:
+        p, test = mcnemar(len(broken), len(fixed)), "exact McNemar test"
+    else:
+        p = permutation_test(rows_before, rows_after, measure.score_of)
+        test = "paired permutation test" + (" on whole groups" if grouped else "")
+    verdict = Verdict(
+        first.task, measure.name, measure.what, first.arm, second.arm, *values,
+        values[1].value - values[0].value, low, high, p, test, "too close to call", fixed, broken,
+        costs_of([a.answer for a in before if a.answer]), costs_of([b.answer for b in after if b.answer]),
+    )  # fmt: skip
+    return judged(verdict, _too_many_failed(one, other))
+
+
+def _common(one: MeasureScore, other: MeasureScore) -> list[tuple[ScoredCase, ScoredCase]]:
+    theirs = {case.case.id: case for case in other.scored}
+    return [(case, theirs[case.case.id]) for case in one.scored if case.case.id in theirs]
+
+
+def _too_many_failed(*scores: MeasureScore) -> str:
+    for score in scores:
+        asked = score.failed + len(score.scored)
+        if score.failed > MOST_FAILED * asked:
+            return f"{score.failed} of {asked} answers failed, more than {MOST_FAILED:.0%}"
+    return ""
+
+
+def judged(verdict: Verdict, hindrance: str = "") -> Verdict:
+    """The verdict with its outcome: better or worse only where both the test and the interval say so.
+
+    :param hindrance: why there can be no verdict, if there is a reason.
+    """
+    outcome: Outcome = "too close to call"
+    if hindrance:
+        outcome = "no verdict"
+    elif not verdict.fixed and not verdict.broken:
+        outcome = "no difference"
+    elif verdict.p < SIGNIFICANT and verdict.low > 0:
+        outcome = "better"
+    elif verdict.p < SIGNIFICANT and verdict.high < 0:
+        outcome = "worse"
+    return replace(verdict, outcome=outcome, why=hindrance or verdict.why)
+
+
+def rank(arms: Sequence[ArmScores], measure_name: str) -> tuple[list[ArmScores], list[Verdict]]:
+    """The arms from best to worst, and the verdict of the best beside each other one.
+
+    The p values are adjusted for being several. An arm without a score is left out.
+    """
+    scored = [(arm, score.value) for arm in arms if (score := arm.measure(measure_name))]
+    ordered = [arm for arm, _ in sorted(scored, key=lambda one: -one[1])]
+    verdicts = []
+    for arm in ordered[1:]:
+        try:
+            verdicts.append(compare_arms(arm, ordered[0], measure_name))
+        except DrovikError:
+            continue
+    adjusted = holm([one.p for one in verdicts])
+    together = [
+        judged(replace(one, p=p, compared=len(verdicts)), one.why) for one, p in zip(verdicts, adjusted, strict=True)
+    ]
+    return ordered, together
+
+
+def in_words(verdict: Verdict) -> str:
+    """The verdict as sentences."""
+    first, second = verdict.first, verdict.second
+    scores = f"{percent(verdict.after.value)} against {percent(verdict.before.value)}"
+    apart = f"{points(verdict.difference)} (95 % interval {verdict.low * 100:+.1f} to {verdict.high * 100:+.1f})"
+    test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
+    sure = f"{test}, p {p_value(verdict.p)}, {verdict.after.cases} cases"
+    on = f"on {verdict.measure} ({verdict.what})"
+    if verdict.outcome == "no verdict":
+        return f"No verdict between {second} and {first} {on}: {verdict.why}. Send the failed ones again first."
+    if verdict.outcome == "no difference":
+        return f"No difference {on}: {second} and {first} score alike in every one of {verdict.after.cases} cases."
+    if verdict.outcome == "too close to call":
+        return f"Too close to call {on}: {second} {scores} of {first}, {apart}; {sure}."
+    return f"{second} is {verdict.outcome} than {first} {on}: {scores}, {apart}; {sure}."
+
+
+def percent(value: float) -> str:
+    """A share in per cent with one decimal."""
+    return f"{value * 100:.1f} %"
+
+
+def points(value: float) -> str:
+    """A difference of shares in percentage points, with its sign."""
+    return f"{value * 100:+.1f} points"
+
+
+def p_value(p: float) -> str:
+    """A p value with its sign of relation."""
+    return "< 0.001" if p < 0.001 else f"= {p:.3f}"

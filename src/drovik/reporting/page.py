@@ -1,0 +1,199 @@
+"""The whole comparison as one HTML page that loads nothing from outside and runs no script.
+
+Whatever comes from models, cases or files is escaped by the template. The content security policy
+forbids everything but the page's own style sheet, by its digest, and pictures that stand in the page.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from importlib.resources import files
+
+from drovik import __version__
+from drovik.comparing.verdict import Estimate, Verdict, estimate, in_words, percent, rank
+from drovik.images.prepare import thumbnail
+from drovik.images.source import read_source
+from drovik.problems import DrovikError
+from drovik.project.cases import Case
+from drovik.project.opening import Project
+from drovik.reading.answer_text import STATUSES
+from drovik.reporting.figures import interval_figure
+from drovik.scoring.arm_scores import ArmScores, MeasureScore
+from drovik.scoring.gathering import TaskView
+from drovik.scoring.measure import Finding
+
+THUMBNAIL_SIDE = 300
+MOST_MISSES = 60
+"""So many cases with misses are shown for each task; how many more there are is said."""
+_MOST_TEXT = 600
+
+
+@dataclass(frozen=True)
+class ArmRow:
+    """An arm as the page's table shows it."""
+
+    name: str
+    place: int
+    score: Estimate | None
+    bounds: tuple[float, float] | None
+    as_read: float | None
+    statuses: tuple[tuple[str, int], ...]
+    unsent: int
+    money: tuple[str, ...]
+    seconds: float | None
+    tokens: tuple[int, int]
+
+
+@dataclass(frozen=True)
+class MissRow:
+    """What one arm got wrong about a case."""
+
+    arm: str
+    status: str
+    how: str
+    text: str
+    findings: tuple[Finding, ...]
+    errors: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Miss:
+    """A case that some arm got wrong, with what each of those said."""
+
+    case: Case
+    expected: str
+    thumbnails: tuple[str, ...]
+    rows: tuple[MissRow, ...]
+    right: int
+    answered: int
+
+
+@dataclass(frozen=True)
+class TaskSection:
+    """All that the page shows of a task."""
+
+    name: str
+    title: str
+    measure: str
+    what: str
+    verdict: Verdict | None
+    words: str
+    others: tuple[str, ...]
+    arms: tuple[ArmRow, ...]
+    figure: str
+    details: tuple[tuple[str, MeasureScore], ...]
+    misses: tuple[Miss, ...]
+    missed: int
+    older: tuple[tuple[str, int], ...]
+
+
+def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> str:
+    """The page.
+
+    :param now: what the page says it was made at.
+    """
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    environment = Environment(
+        loader=PackageLoader("drovik.reporting", "."), autoescape=True, undefined=StrictUndefined,
+        trim_blocks=True, lstrip_blocks=True,
+    )  # fmt: skip
+    environment.filters["percent"] = percent
+    style = files("drovik.reporting").joinpath("page.css").read_text("utf-8")
+    digest = base64.b64encode(hashlib.sha256(style.encode()).digest()).decode()
+    thumbnails: dict[str, str] = {}
+    sections = [_section(project, view, thumbnails) for view in views]
+    return environment.get_template("page.html.jinja").render(
+        title=project.settings.title or project.folder.resolve().name,
+        sections=sections,
+        style=style,
+        policy=f"default-src 'none'; img-src data:; style-src 'sha256-{digest}'; base-uri 'none'; form-action 'none'",
+        made=now.strftime("%Y-%m-%d %H:%M"),
+        version=__version__,
+        cases=len(project.cases),
+        most_misses=MOST_MISSES,
+    )
+
+
+def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> TaskSection:
+    name = str(view.task.decide_on or "")
+    ordered, verdicts = rank(view.scores, name)
+    rest = [arm for arm in view.scores if arm not in ordered]
+    rows = tuple(_arm_row(number, arm, name) for number, arm in enumerate([*ordered, *rest], 1))
+    measure = next((one for one in view.measures if one.name == name), None)
+    figure = interval_figure([(row.name, row.score) for row in rows if row.score], measure.what if measure else "")
+    every = _misses(view)
+    misses = tuple(
+        _miss(project, view, case, found, thumbnails) for case, found in sorted(every, key=_worst_first)[:MOST_MISSES]
+    )
+    others = tuple(
+        f"{one.first} ({one.outcome})"
+        for one in verdicts[1:]
+        if one.outcome in ("too close to call", "no difference")
+    )
+    details = tuple((arm.arm, score) for arm in ordered for score in arm.measures)
+    return TaskSection(
+        view.task.name, view.task.title, name, measure.what if measure else "",
+        verdicts[0] if verdicts else None, in_words(verdicts[0]) if verdicts else "", others,
+        rows, figure, details, misses, len(every), view.older,
+    )  # fmt: skip
+
+
+def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
+    score = arm.measure(measure)
+    amounts = tuple(f"{amount:.4f} {currency}" for currency, amount in sorted(arm.costs.money.items()))
+    counts = tuple((status, arm.statuses[status]) for status in STATUSES if arm.statuses.get(status))
+    tokens = (arm.costs.input_tokens, arm.costs.output_tokens)
+    return ArmRow(
+        arm.arm, place, estimate(score) if score else None, score.bounds if score else None,
+        score.as_read if score else None, counts, arm.unsent, amounts, arm.costs.seconds, tokens,
+    )  # fmt: skip
+
+
+def _misses(view: TaskView) -> list[tuple[Case, dict[str, list[Finding]]]]:
+    """Each case with the findings of every arm that got it wrong, by arm."""
+    found: dict[str, tuple[Case, dict[str, list[Finding]]]] = {}
+    for arm in view.scores:
+        for score in arm.measures:
+            for one in score.scored:
+                if one.score is not None and one.score.findings:
+                    case, arms = found.setdefault(one.case.id, (one.case, {}))
+                    arms.setdefault(arm.arm, []).extend(one.score.findings)
+    return list(found.values())
+
+
+def _worst_first(row: tuple[Case, dict[str, list[Finding]]]) -> tuple[int, str]:
+    return -len(row[1]), row[0].id
+
+
+def _miss(
+    project: Project, view: TaskView, case: Case, found: dict[str, list[Finding]], thumbnails: dict[str, str]
+) -> Miss:
+    import json
+
+    rows = []
+    for arm, findings in found.items():
+        answer = view.answers[arm][case.id]
+        text = answer.text if len(answer.text) <= _MOST_TEXT else answer.text[:_MOST_TEXT] + " …"
+        errors = tuple(f"{one.at or 'answer'}: {one.what}" for one in answer.errors)
+        rows.append(MissRow(arm, answer.status, answer.how, text, tuple(findings), errors))
+    expected = json.dumps(case.expected.get(view.task.name), ensure_ascii=False, indent=1)
+    pictures = tuple(_thumbnail(project, picture.path, thumbnails) for picture in case.pictures)
+    answered = sum(case.id in answers for answers in view.answers.values())
+    return Miss(case, expected, pictures, tuple(rows), answered - len(rows), answered)
+
+
+def _thumbnail(project: Project, path: str, made: dict[str, str]) -> str:
+    """A picture as a data URL, made once however many tasks show it; empty where it cannot be read."""
+    if path not in made:
+        try:
+            source = read_source(project.folder, path)
+            small = thumbnail(source, path, project.settings.max_pixels, THUMBNAIL_SIDE)
+            made[path] = f"data:{small.media_type};base64,{base64.b64encode(small.data).decode()}"
+        except DrovikError:
+            made[path] = ""
+    return made[path]

@@ -1,0 +1,173 @@
+"""Answers of one arm → its scores: per measure, with every case's statistics, and what was paid."""
+
+from __future__ import annotations
+
+import statistics
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+
+from drovik.project.cases import Case
+from drovik.project.tasks import Task
+from drovik.scoring.causes import OF_STATUS
+from drovik.scoring.measure import ABSENT, CaseScore, Details, Measure, expected_at
+from drovik.store.records import Answer
+
+
+@dataclass(frozen=True)
+class ScoredCase:
+    """A case that has an expected output. `score` is None where it is unanswered: not sent, or failed.
+
+    `as_read` is what an answer off the schema would score if it had been in form.
+    """
+
+    case: Case
+    answer: Answer | None
+    score: CaseScore | None
+    as_read: CaseScore | None = None
+
+
+@dataclass(frozen=True)
+class MeasureScore:
+    """One measure of one arm. `bounds` are the score if all failed cases were wrong, and if all were right.
+
+    `as_read` is the score if answers off the schema were scored as they were read; None where there are none.
+    """
+
+    measure: Measure
+    cases: tuple[ScoredCase, ...]
+    value: float
+    bounds: tuple[float, float] | None
+    as_read: float | None
+    details: Details
+
+    @property
+    def scored(self) -> tuple[ScoredCase, ...]:
+        """The cases that have a score."""
+        return tuple(one for one in self.cases if one.score is not None)
+
+    @property
+    def failed(self) -> int:
+        """How many cases have no reply after all tries."""
+        return sum(one.answer is not None and one.score is None for one in self.cases)
+
+
+@dataclass(frozen=True)
+class Costs:
+    """What an arm's answers took. Money by currency; seconds are the median; None where nothing is known."""
+
+    answers: int
+    input_tokens: int
+    output_tokens: int
+    money: Mapping[str, Decimal]
+    seconds: float | None
+    reported_models: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class ArmScores:
+    """All that is known of one arm in one task. `unsent` counts cases without an answer as yet."""
+
+    task: str
+    arm: str
+    statuses: Mapping[str, int]
+    how: Mapping[str, int]
+    unsent: int
+    costs: Costs
+    measures: tuple[MeasureScore, ...]
+
+    def measure(self, name: str) -> MeasureScore | None:
+        """The score of that measure, if it has one."""
+        return next((one for one in self.measures if one.measure.name == name), None)
+
+
+def score_arm(
+    task: Task,
+    arm_name: str,
+    measures: Sequence[Measure],
+    cases: Sequence[Case],
+    answers: Mapping[str, Answer],
+) -> ArmScores:
+    """The scores of an arm.
+
+    :param answers: by the case's id.
+    """
+    present = [answers[case.id] for case in cases if case.id in answers]
+    return ArmScores(
+        task.name,
+        arm_name,
+        Counter(one.status for one in present),
+        Counter(one.how for one in present if one.how),
+        len(cases) - len(present),
+        costs_of(present),
+        tuple(score for measure in measures if (score := _score_measure(task, measure, cases, answers))),
+    )
+
+
+def _score_measure(
+    task: Task, measure: Measure, cases: Sequence[Case], answers: Mapping[str, Answer]
+) -> MeasureScore | None:
+    scored = []
+    for case in cases:
+        expected = expected_at(measure, task, case)
+        if expected is not ABSENT:
+            scored.append(score_case(task, measure, case, answers.get(case.id), expected))
+    done = [one.score for one in scored if one.score is not None]
+    if not done:
+        return None
+    failed = [expected_at(measure, task, one.case) for one in scored if one.answer is not None and one.score is None]
+    bounds = None
+    if failed:
+        low = measure.combine([*done, *(measure.worst(one, "no reply") for one in failed)])
+        high = measure.combine([*done, *(measure.best(one) for one in failed)])
+        bounds = (low, high)
+    as_read = None
+    if any(one.as_read is not None for one in scored):
+        as_read = measure.combine([one.as_read or one.score for one in scored if one.score is not None])
+    details = measure.details(measure.rows(done).sum(axis=0))
+    return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, as_read, details)
+
+
+def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, expected: object) -> ScoredCase:
+    """One case by the rules of the statuses: what is not in form scores the measure's worst.
+
+    :param expected: what the measure looks at, not ABSENT.
+    """
+    if answer is None or answer.status == "failed":
+        return ScoredCase(case, answer, None)
+    if task.name in case.refusal:
+        right = answer.status == "refused"
+        return ScoredCase(
+            case, answer, measure.best(expected) if right else measure.worst(expected, "should have declined")
+        )
+    in_form = answer.status == "ok" or (
+        answer.status == "cut_off" and task.form == "text" and answer.value is not None
+    )
+    if in_form:
+        return ScoredCase(case, answer, measure.per_case(answer.value, expected))
+    why = OF_STATUS[answer.status]
+    if answer.status == "off_schema":
+        read = measure.per_case(answer.value, expected)
+        worst = measure.worst(expected, why)
+        return ScoredCase(
+            case, answer, CaseScore(worst.statistics, worst.value, worst.findings + read.findings), read
+        )
+    return ScoredCase(case, answer, measure.worst(expected, why))
+
+
+def costs_of(answers: Sequence[Answer]) -> Costs:
+    """What answers took: tokens, money by currency, and the median of their seconds."""
+    money: dict[str, Decimal] = {}
+    for one in answers:
+        if one.spent:
+            money[one.spent.currency] = money.get(one.spent.currency, Decimal(0)) + one.spent.amount
+    seconds = [one.seconds for one in answers if one.seconds is not None]
+    return Costs(
+        len(answers),
+        sum(one.input_tokens or 0 for one in answers),
+        sum(one.output_tokens or 0 for one in answers),
+        money,
+        statistics.median(seconds) if seconds else None,
+        tuple(sorted({one.model for one in answers if one.model})),
+    )

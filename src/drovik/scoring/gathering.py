@@ -1,0 +1,126 @@
+"""A project and its store → its tasks with their arms, answers and scores."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from drovik.problems import DrovikError, Problem, known_words
+from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
+from drovik.project.cases import Case
+from drovik.project.opening import Project
+from drovik.project.tasks import Task
+from drovik.scoring.arm_scores import ArmScores, score_arm
+from drovik.scoring.catalogue import measures_of
+from drovik.scoring.measure import Measure
+from drovik.sending.plan import Ask, asks_of, source_digests
+from drovik.sending.reading_back import answers_for
+from drovik.store.keeping import Store
+from drovik.store.records import Answer
+
+MARK = 4
+"""So many characters of its digest tell an older arm apart."""
+
+
+@dataclass(frozen=True)
+class TaskView:
+    """A task with all that is known of its arms. `answers` are by arm and by case; `older` are arms that
+    asked before something of them was edited, with the number of cases they asked about.
+    """
+
+    task: Task
+    measures: tuple[Measure, ...]
+    arms: tuple[Arm, ...]
+    cases: tuple[Case, ...]
+    answers: Mapping[str, Mapping[str, Answer]]
+    scores: tuple[ArmScores, ...]
+    older: tuple[tuple[str, int], ...]
+
+    def score_of(self, arm: str) -> ArmScores:
+        """The scores of the arm of that name."""
+        return next(one for one in self.scores if one.arm == arm)
+
+
+def chosen_cases(project: Project, split: str) -> tuple[Case, ...]:
+    """The cases of a split, or all."""
+    return tuple(case for case in project.cases if split in ("all", case.split))
+
+
+def chosen_tasks(project: Project, names: Sequence[str] | None) -> tuple[Task, ...]:
+    """The tasks of those names, or all."""
+    return tuple(project.task(name) for name in names) if names else project.tasks
+
+
+def gather(
+    project: Project, store: Store, tasks: Sequence[str] | None, arms: Sequence[str] | None, split: str
+) -> list[TaskView]:
+    """The views of the chosen tasks, with the chosen arms that each of them has.
+
+    :raises DrovikError: where a word fits no arm of any chosen task.
+    """
+    cases = chosen_cases(project, split)
+    digests = source_digests(project, store, cases)
+    chosen = chosen_tasks(project, tasks)
+    words = arms or ()
+    every = [arm for task in chosen for arm in arms_of(task, project.settings)]
+    check_arm_words(every, [word for word in words if "@" not in word])
+    fitting = {task.name: _arms(project, store, task, words) for task in chosen}
+    for word in words:
+        if "@" in word and not any(arm.name.startswith(word) for one in fitting.values() for arm in one):
+            known = known_words(word, [name for task in chosen for name, _ in _older_names(project, store, task)])
+            raise DrovikError(Problem(f"there is no older arm '{word}'", known))
+    return [_view(project, store, task, fitting[task.name], cases, digests) for task in chosen if fitting[task.name]]
+
+
+def _arms(project: Project, store: Store, task: Task, words: Sequence[str]) -> tuple[Arm, ...]:
+    current = arms_of(task, project.settings)
+    if not words:
+        return current
+    found = list(fitting_arms(current, [word for word in words if "@" not in word]) if _plain(words) else ())
+    for word in words:
+        if "@" in word:
+            found += _older(store, task, current, word)
+    return tuple(dict.fromkeys(found))
+
+
+def _plain(words: Sequence[str]) -> bool:
+    return any("@" not in word for word in words)
+
+
+def _older(store: Store, task: Task, current: Sequence[Arm], word: str) -> list[Arm]:
+    """An arm as it was: its answers are read by the model's endpoint of today."""
+    name, _, mark = word.partition("@")
+    arm = next((one for one in current if one.name == name), None)
+    known = store.older_arms(task.name, [one.digest for one in current])
+    digests = [digest for digest, asked, _ in known if asked == name and digest.startswith(mark)]
+    return [replace(arm, name=f"{name}@{one[:MARK]}", digest=one) for one in digests] if arm else []
+
+
+def _older_names(project: Project, store: Store, task: Task) -> tuple[tuple[str, int], ...]:
+    current = [arm.digest for arm in arms_of(task, project.settings)]
+    return tuple((f"{name}@{digest[:MARK]}", count) for digest, name, count in store.older_arms(task.name, current))
+
+
+def _view(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: tuple[Arm, ...],
+    cases: tuple[Case, ...],
+    digests: dict[str, str],
+) -> TaskView:
+    today = [arm for arm in arms if "@" not in arm.name]
+    asks = list(asks_of(task, today, cases, digests))
+    by_id = {case.id: case for case in cases}
+    for arm in arms:
+        if "@" in arm.name:
+            rows = store.asked_by(task.name, arm.digest)
+            asks += [Ask(task, arm, by_id[case], repeat, one) for case, repeat, one in rows if case in by_id]
+    found = answers_for(project, store, task, asks)
+    answers: dict[str, dict[str, Answer]] = {arm.name: {} for arm in arms}
+    for ask in asks:
+        if ask.identity in found:
+            answers[ask.arm.name][ask.case.id] = found[ask.identity]
+    measures = measures_of(task, [])
+    scores = tuple(score_arm(task, arm.name, measures, cases, answers[arm.name]) for arm in arms)
+    return TaskView(task, measures, arms, cases, answers, scores, _older_names(project, store, task))

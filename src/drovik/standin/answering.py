@@ -1,0 +1,217 @@
+"""What the stand-in's models answer: right as often as they are good, wrong in the ways that models are.
+
+A prompt helps where it says something that helps (it names the labels, asks for nothing but JSON, says
+that the day stands first …), whoever wrote it. All chance is seeded by model, prompt and scene.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from drovik.standin.scenes import Scene, Seen, chance_seed
+
+KINDS = ("glove", "mitten", "cap", "hat", "flask", "bottle", "rucksack", "holdall")
+PARTNER = dict(zip(KINDS, ("mitten", "glove", "hat", "cap", "bottle", "flask", "holdall", "rucksack"), strict=True))
+_ELSEWHERE = {
+    "glove": "Handschuh", "mitten": "Fäustling", "cap": "Kappe", "hat": "Hut",
+    "flask": "Thermosflasche", "bottle": "Flasche", "rucksack": "Rucksack", "holdall": "Reisetasche",
+}  # fmt: skip
+_GLYPHS = {"0": "O", "1": "l", "5": "S", "8": "B"}
+_SMALL = 400
+"""Longest side in pixels below which glyphs are misread far more often."""
+
+
+@dataclass(frozen=True)
+class Nature:
+    """How a model is: how often it errs, where 1.0 is the sloppiest, and whether it sees."""
+
+    id: str
+    slips: float
+    seconds: float
+    sees: bool = True
+
+
+NATURES = {
+    one.id: one
+    for one in (
+        Nature("fulmar-2", slips=0.25, seconds=0.09),
+        Nature("gull-1", slips=1.0, seconds=0.03),
+        Nature("dunlin-3", slips=0.7, seconds=0.02, sees=False),
+    )
+}
+
+
+@dataclass(frozen=True)
+class Said:
+    """What a model says, before its output limit is laid on."""
+
+    text: str
+    declined: bool = False
+
+
+@dataclass(frozen=True)
+class Hints:
+    """What a prompt says that helps."""
+
+    names_labels: bool
+    only_json: bool
+    day_first: bool
+    absent: bool
+    decimal: bool
+    language: bool
+    only_seen: bool
+
+    @staticmethod
+    def of(text: str) -> Hints:
+        """Read them off a prompt's text."""
+        low = text.lower()
+        return Hints(
+            sum(kind in low for kind in KINDS) >= 4,
+            any(sign in low for sign in ("nothing but json", "only json", "json only", "no other text")),
+            any(sign in low for sign in ("day first", "yyyy-mm-dd", "iso 8601")),
+            "null" in low,
+            "decimal" in low or "comma" in low,
+            "english" in low,
+            any(sign in low for sign in ("only what", "do not guess", "not guess")),
+        )
+
+
+class _Chance:
+    """Seeded chance that errs as often as a model's nature says."""
+
+    def __init__(self, nature: Nature, seed: int) -> None:
+        self.random = random.Random(seed)
+        self._slips = nature.slips
+
+    def slips(self, often: float) -> bool:
+        return self.random.random() < often * self._slips
+
+
+def answer(nature: Nature, rules: str, words: str, seen: list[Seen], extra: str = "") -> Said:
+    """What a model says to a prompt about pictures.
+
+    :param extra: more for the seed; differs from call to call at a temperature above nought.
+    """
+    text = f"{rules}\n{words}"
+    scene = next((one.scene for one in seen if one.scene), None)
+    chance = _Chance(nature, chance_seed(nature.id, text, scene.id if scene else "", extra))
+    hints = Hints.of(text)
+    if seen and chance.slips(0.012):
+        return Said("I cannot help with pictures of personal property.", declined=True)
+    if scene is None:
+        return _unseen(text, chance, bool(seen))
+    small = max((max(one.width, one.height) for one in seen if one.scene), default=0) < _SMALL
+    say = _task_of(text)
+    return Said(say(scene, hints, chance, small))
+
+
+def _task_of(text: str) -> Callable[[Scene, Hints, _Chance, bool], str]:
+    low = text.lower()
+    if "describe" in low and "json" not in low:
+        return _describe
+    if re.search(r"\btag\b", low) and re.search(r"\b(read|date|deck|number)\b", low):
+        return _read_tag
+    if re.search(r"\b(kind|which|sort|class)", low):
+        return _sort
+    return _describe
+
+
+def _unseen(text: str, chance: _Chance, had_pictures: bool) -> Said:
+    """An answer without a known scene: a guess, where something can be guessed."""
+    if had_pictures:
+        return Said("A picture that shows neither a tray nor a paper tag.")
+    if _task_of(text) is _sort and "{" in text:
+        return Said(json.dumps({"kind": chance.random.choice(KINDS)}))
+    if _task_of(text) is _describe:
+        return Said("It is a black umbrella on a tray, with a paper tag beside it.")
+    return Said("There is no picture with this question, so I cannot tell.")
+
+
+def _sort(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
+    kind = scene.kind
+    if chance.slips(0.12 if hints.names_labels else 0.18):
+        kind = PARTNER[kind]
+    if chance.slips(0.03 if hints.names_labels else 0.34):
+        kind = f"{kind}s"
+    elif not hints.names_labels and chance.slips(0.16):
+        kind = f"{scene.colour} {kind}"
+    elif not hints.names_labels and chance.slips(0.08):
+        kind = _ELSEWHERE[scene.kind]
+    elif chance.slips(0.05):
+        kind = kind.capitalize()
+    value: dict[str, Any] = {"kind": kind}
+    if chance.slips(0.03 if hints.only_json else 0.10):
+        value["certain"] = round(chance.random.uniform(0.6, 0.99), 2)
+    return _wrapped(value, hints, chance)
+
+
+def _read_tag(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
+    tag = {key: value for key, value in scene.tag.items() if key != "written_date"}
+    tag["number"] = _misread(tag["number"], chance, 0.05 * (5 if small else 1))
+    year, month, day = tag["date"].split("-")
+    if chance.slips(0.04 if hints.day_first else 0.40):
+        tag["date"] = f"{year}-{day}-{month}" if int(day) <= 12 else f"{year}-{month}-{int(day) - 1:02d}"
+    elif not hints.day_first and chance.slips(0.5):
+        tag["date"] = scene.tag["written_date"]
+    if tag["value"] is None:
+        tag["value"] = round(chance.random.uniform(5, 60), 2) if chance.slips(0.05 if hints.absent else 0.6) else None
+    elif chance.slips(0.03 if hints.decimal else 0.22):
+        tag["value"] = round(tag["value"] * 100)
+    elif not hints.decimal and chance.slips(0.15):
+        tag["value"] = f"{tag['value']:.2f}".replace(".", ",")
+    if tag["value"] is None and not hints.absent:
+        del tag["value"]
+    if tag["contents"] and chance.slips(0.12):
+        tag["contents"] = tag["contents"][:-1]
+    if chance.slips(0.05 if small else 0.02):
+        tag["deck"] = tag["deck"] % 6 + 1
+    if chance.slips(0.02 if hints.only_json else 0.09):
+        tag["line"] = "Skerry Line"
+    if chance.slips(0.03):
+        del tag["deck"]
+    return _wrapped(tag, hints, chance)
+
+
+def _misread(text: str, chance: _Chance, often: float) -> str:
+    return "".join(_GLYPHS[char] if char in _GLYPHS and chance.slips(often) else char for char in text)
+
+
+def _wrapped(value: dict[str, Any], hints: Hints, chance: _Chance) -> str:
+    text = json.dumps(value, ensure_ascii=False, indent=1 if chance.slips(0.3) else None)
+    if chance.slips(0.04 if hints.only_json else 0.35):
+        return f"```json\n{text}\n```"
+    if chance.slips(0.02 if hints.only_json else 0.22):
+        return f"Here is what I can see in the picture:\n\n{text}\n\nLet me know if you need {{more}}."
+    if chance.slips(0.03):
+        return text.replace('"', "'").replace("None", "null").removesuffix("}") + ",}"
+    return text
+
+
+def _describe(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
+    kind = PARTNER[scene.kind] if chance.slips(0.12) else scene.kind
+    if not hints.language and chance.slips(0.08):
+        return f"Auf dem Tablett liegt: {_ELSEWHERE[kind]}. Daneben liegt ein Zettel aus Papier."
+    if hints.only_seen:
+        mark = "" if chance.slips(0.12) or scene.mark == "plain" else f"{scene.mark} "
+        colour = "" if chance.slips(0.06) else f"{scene.colour} "
+        text = f"A {colour}{mark}{kind} lies on the tray. Beside it is a paper tag with handwriting."
+    else:
+        colour = "dark" if chance.slips(0.25) else scene.colour
+        text = f"The picture shows a {colour} {kind} on a {'table' if chance.slips(0.35) else 'tray'}."
+        if scene.mark != "plain" and not chance.slips(0.4):
+            text += f" It has a {scene.mark} pattern."
+        text += "" if chance.slips(0.35) else " Next to it there is a label with some text."
+    if chance.slips(0.04 if hints.only_seen else 0.2):
+        text += " There is also a phone on the desk."
+    if chance.slips(0.04 if hints.only_seen else 0.2):
+        text += " Its owner probably left it behind in a hurry."
+    elif chance.slips(0.3):
+        text += " There is no umbrella and no phone to be seen."
+    if not hints.only_seen and chance.slips(0.15):
+        text += " The lighting is even and comes from above, the surface is clean, and the mood is calm." * 4
+    return text
