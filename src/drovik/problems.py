@@ -5,16 +5,17 @@ Problems are made where the facts are known and printed in one place, `cli/main.
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 DONE, DOES_NOT_HOLD, WRONG_INPUT, NO_SERVICE, INTERRUPTED = 0, 1, 2, 3, 130
 
 
-@dataclass(frozen=True)
-class Problem:
-    """One thing that is wrong: in which file, at which place in it, what, and what to do about it."""
+class Problem(NamedTuple):
+    """One thing that is wrong: in which file, at which place in it, what, and what to do about it.
+
+    A named tuple and no dataclass, for every start of the program reads this module.
+    """
 
     what: str
     remedy: str = ""
@@ -43,6 +44,8 @@ class DrovikError(Exception):
 
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known word that is spelt most like `word`, or None where none is close."""
+    import difflib
+
     found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
     return found[0] if found else None
 

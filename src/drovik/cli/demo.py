@@ -41,7 +41,7 @@ def run(arguments: argparse.Namespace) -> int:
     started = time.monotonic()
     fresh = copy_demo(folder)
     say(
-        f"The demo project is in {folder}{'' if fresh else ' already'}: 48 pictures of lost property, and what is right."
+        f"The demo project is in {folder}{'' if fresh else ' already'}: pictures of lost property, and what is right."
     )
     with _StandInThread() as standin, Store(folder / ".drovik" / "answers.sqlite") as store:
         _use_port(folder, standin.port)
@@ -62,9 +62,9 @@ def run(arguments: argparse.Namespace) -> int:
     write_report(project, views, report)
     heading(f"Done in {time.monotonic() - started:.0f} seconds.")
     say(f"The report is {report}. Open it in a browser.")
-    say(
-        f"Then:  cd {folder}\n       drovik show lp-001\n       drovik score --task sort --details\n       drovik compare gull/v2 fulmar/v2"
-    )
+    say(f"Then:  cd {folder}")
+    for command in ("show lp-001", "score --task sort --details", "compare gull/v2 fulmar/v2"):
+        say(f"       drovik {command}")
     say("To send more, run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, and: drovik send")
     return DOES_NOT_HOLD if tally.failed or tally.left else DONE
 

@@ -60,6 +60,9 @@ def _parser(argv: Sequence[str]) -> argparse.ArgumentParser:
 def main(argv: Sequence[str] | None = None) -> int:
     """Run one command line; the return value is the exit code of the design."""
     words = list(sys.argv[1:] if argv is None else argv)
+    if words in (["--version"], ["-V"]):
+        print(f"drovik {__version__}")
+        return DONE
     parser = _parser(words)
     arguments = parser.parse_args(words)
     if arguments.command is None:

@@ -26,8 +26,8 @@ def console() -> Console:
 
 
 def say(text: str = "", style: StyleType | None = None) -> None:
-    """Print a paragraph, wrapped to the terminal."""
-    console().print(harmless(text), style=style)
+    """Print a paragraph, wrapped to the terminal; where there is none, each line stays one line."""
+    console().print(harmless(text), style=style, soft_wrap=not sys.stdout.isatty())
 
 
 def heading(text: str) -> None:

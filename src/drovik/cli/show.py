@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from drovik.project.cases import Case
     from drovik.project.opening import Project
     from drovik.scoring.gathering import TaskView
-    from drovik.scoring.measure import CaseScore
+    from drovik.scoring.measure import CaseScore, Finding
     from drovik.store.records import Answer
 
 EXAMPLE = "drovik show lp-014 --task sort --arm gull"
@@ -107,12 +107,14 @@ def _differences(view: TaskView, arm: str, case: Case) -> list[str]:
                 continue
             if not one.score.findings:
                 lines.append(f"{score.measure.name}: right")
-            lines += [
-                f"{score.measure.name}{' ' + found.where if found.where else ''}: expected {shortened(found.expected, 80)}, "
-                f"got {shortened(found.got, 80)} ({found.cause})"
-                for found in one.score.findings
-            ]
+            lines += [_difference(score.measure.name, found) for found in one.score.findings]
     return lines
+
+
+def _difference(measure: str, found: Finding) -> str:
+    where = f"{measure} {found.where}".strip()
+    expected, got = shortened(found.expected, 80), shortened(found.got, 80)
+    return f"{where}: expected {expected}, got {got} ({found.cause})"
 
 
 def _document(case: Case, views: list[TaskView]) -> dict[str, Any]:

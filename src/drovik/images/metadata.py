@@ -90,7 +90,7 @@ def _scan_end(data: bytes, at: int) -> int:
         if at < 0 or at + 1 >= len(data):
             raise BrokenPicture("it breaks off within the picture")
         follower = data[at + 1]
-        if follower != 0x00 and follower != 0xFF and follower not in _BARE:
+        if follower not in (0x00, 0xFF) and follower not in _BARE:
             return at
         at += 1 if follower == 0xFF else 2
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import io
 import threading
+import warnings
 from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING
@@ -88,6 +89,7 @@ def _load_plugins() -> None:
     from PIL import Image
 
     Image.init()
+    warnings.filterwarnings("ignore", module="PIL")  # broken metadata is not the user's concern: it is cut out
     Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked on the header, takes its place
 
 

@@ -10,9 +10,11 @@ from drovik.project.schemas import validator_for
 from drovik.project.tasks import Task
 
 
-def check_expected(cases: Sequence[Case], tasks: Sequence[Task], source: str) -> list[Problem]:
-    """Expected outputs that are for no task, or that the task's own schema would not let through."""
-    names = [task.name for task in tasks]
+def check_expected(cases: Sequence[Case], tasks: Sequence[Task], names: Sequence[str], source: str) -> list[Problem]:
+    """Expected outputs that are for no task, or that the task's own schema would not let through.
+
+    :param names: of all tasks, also of those that could not be read.
+    """
     validators = {task.name: validator_for(task.schema) for task in tasks if task.schema is not None}
     problems = []
     for case in cases:

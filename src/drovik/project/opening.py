@@ -11,8 +11,8 @@ from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.expected import check_expected
 from drovik.project.keys import check_keys, check_secret_headers, read_keys
 from drovik.project.prompts import OUR_VARIABLES, check_variables
-from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
-from drovik.project.tasks import Task, read_tasks
+from drovik.project.settings import ProjectFile, read_settings
+from drovik.project.tasks import Task, read_tasks, task_names
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,6 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     tasks = read_tasks(folder, problems)
     cases = read_cases(folder, settings.cases, tasks, problems)
     keys = read_keys(folder, settings.endpoints)
-    problems += _check_models(settings)
     given = sorted({name for case in cases for name in case.given})
     for name in set(given) & set(OUR_VARIABLES):
         what = f"'{name}' is Drovik's own variable and cannot be given"
@@ -66,7 +65,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     for task in tasks:
         problems += check_variables(task, given)
     problems += _check_given(cases, tasks, settings.cases)
-    problems += check_expected(cases, tasks, settings.cases)
+    problems += check_expected(cases, tasks, task_names(folder), settings.cases)
     return Project(folder, settings, dialects, tasks, tuple(cases), keys), problems
 
 
@@ -74,15 +73,6 @@ def check_secrets(project: Project) -> list[Problem]:
     """Keys that are not set, or stand where they would be seen."""
     problems = check_secret_headers(project.dialects)
     return problems + check_keys(project.folder, project.settings.endpoints, project.keys)
-
-
-def _check_models(settings: ProjectFile) -> list[Problem]:
-    problems = []
-    if not settings.endpoints:
-        problems.append(Problem("there is no endpoint", "add [endpoints.NAME] with url and dialect", FILE_NAME))
-    if not settings.models:
-        problems.append(Problem("there is no model", "add [models.NAME] with endpoint and id", FILE_NAME))
-    return problems
 
 
 def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> list[Problem]:

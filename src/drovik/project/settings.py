@@ -127,17 +127,26 @@ class ProjectFile(Frozen):
 
 
 def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
-    """`drovik.toml` of a project folder, or None after adding to `problems` all that is wrong with it."""
+    """`drovik.toml` of a project folder, after adding to `problems` all that is wrong with it.
+
+    :return: as much of it as can be read; None only where there is no such file.
+    """
     path = folder / FILE_NAME
     if not path.exists():
         remedy = "go to a project folder, give one by --project, or run 'drovik demo' for one to look at"
         problems.append(Problem("there is no project here", remedy, str(path)))
         return None
     table = read_toml(path, FILE_NAME, problems)
-    settings = validated(ProjectFile, table, FILE_NAME, problems) if table is not None else None
-    for name, model in (settings.models if settings else {}).items():
-        if settings and model.endpoint not in settings.endpoints:
+    if table is None:
+        return ProjectFile()
+    settings = validated(ProjectFile, table, FILE_NAME, problems) or ProjectFile()
+    for kind, remedy in (("endpoints", "with url and dialect"), ("models", "with endpoint and id")):
+        if not table.get(kind):
+            problems.append(Problem(f"there are no {kind}", f"add [{kind}.NAME] {remedy}", FILE_NAME))
+    written = table.get("endpoints")
+    known = list(written) if isinstance(written, dict) else []
+    for name, model in settings.models.items():
+        if model.endpoint not in known:
             what = f"there is no endpoint '{model.endpoint}'"
-            remedy = known_words(model.endpoint, settings.endpoints)
-            problems.append(Problem(what, remedy, FILE_NAME, f"models.{name}.endpoint"))
+            problems.append(Problem(what, known_words(model.endpoint, known), FILE_NAME, f"models.{name}.endpoint"))
     return settings

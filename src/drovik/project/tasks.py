@@ -73,14 +73,19 @@ class Task:
 
 def read_tasks(folder: Path, problems: list[Problem]) -> tuple[Task, ...]:
     """Every task of a project, by name; what is wrong is added to `problems` and left out."""
-    home = folder / "tasks"
-    found = sorted(path for path in home.iterdir() if path.is_dir()) if home.is_dir() else []
+    found = [folder / "tasks" / name for name in task_names(folder)]
     if not found:
         problems.append(
             Problem("there is no task", "make tasks/NAME/question.toml and tasks/NAME/prompts/v1.toml", "tasks")
         )
     tasks = [_read_task(path, problems) for path in found]
     return tuple(task for task in tasks if task is not None)
+
+
+def task_names(folder: Path) -> list[str]:
+    """The names of a project's tasks: those of the folders in `tasks/`."""
+    home = folder / "tasks"
+    return sorted(path.name for path in home.iterdir() if path.is_dir()) if home.is_dir() else []
 
 
 def _read_task(home: Path, problems: list[Problem]) -> Task | None:

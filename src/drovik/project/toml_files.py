@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import tomllib
 import typing
 from collections.abc import Mapping, Sequence
@@ -56,7 +57,10 @@ def read_toml(path: Path, shown: str, problems: list[Problem]) -> dict[str, Any]
 def validated(
     record: type[Record], table: Mapping[str, Any], shown: str, problems: list[Problem], place: str = ""
 ) -> Record | None:
-    """`table` as a `record`, or None after adding every error to `problems`.
+    """`table` as a `record`, after adding every error in it to `problems`.
+
+    What is wrong is left out of the record, so that the rest can be checked in the same go; nobody
+    works on a project with problems. None where too little is left to be a record.
 
     :param place: where in the file the table stands; it goes before each error's own place.
     """
@@ -64,7 +68,20 @@ def validated(
         return record.model_validate(table)
     except ValidationError as error:
         problems.extend(problems_of(error, record, shown, place))
+        rest = copy.deepcopy(dict(table))
+        for one in error.errors():
+            _leave_out(rest, one["loc"] if one["type"] == "extra_forbidden" else one["loc"][:2])
+    try:
+        return record.model_validate(rest)
+    except ValidationError:
         return None
+
+
+def _leave_out(tree: Any, loc: Sequence[str | int]) -> None:
+    for part in loc[:-1]:
+        tree = tree.get(part) if isinstance(tree, dict) else None
+    if isinstance(tree, dict):
+        tree.pop(loc[-1], None)
 
 
 def problems_of(error: ValidationError, record: type[BaseModel], shown: str, place: str = "") -> list[Problem]:

@@ -76,22 +76,27 @@ class Reader:
         return Reading(status, best.how, best.value, best.errors, len(candidates))
 
     def _candidates(self, text: str, cut_off: bool) -> tuple[list[_Candidate], bool]:
-        """Every JSON value in the text; nearly-JSON only where there is none. And whether one broke off."""
+        """Every JSON value in the text; nearly-JSON only where there is none. And whether one broke off.
+
+        Within a container that the output limit broke off nothing counts: it is a part of an answer. Where
+        the model itself just stopped, what is whole within counts, and so does all of it, closed up.
+        """
         bare = self._candidate("bare", text.strip())
         if bare:
             return [bare], False
         strict = find_json(text)
         fences = [match.span(1) for match in _FENCE.finditer(text)]
-        spans = ((_how(text, one.start, one.end, fences), one.json) for one in strict.spans)
-        found = self._kept(spans)
+        found = self._kept((_how(text, one.start, one.end, fences), one.json) for one in strict.spans)
         if found:
             return found, False
-        if cut_off and strict.cut_at is not None:
+        if cut_off and strict.cut_json is not None:
             return [], True
         lenient = find_json(text, lenient=True)
         mended: list[tuple[How, str]] = [("mended", one.json) for one in lenient.spans]
-        if not mended and lenient.cut_json not in (None, "{}", "[]") and not cut_off:
-            mended = [("mended", lenient.cut_json or "")]
+        if not mended and not cut_off:
+            mended = [("in_prose", one.json) for one in strict.within_cut]
+            if lenient.cut_json not in (None, "{}", "[]"):
+                mended.append(("mended", str(lenient.cut_json)))
         return self._kept(mended), False
 
     def _kept(self, spans: Iterable[tuple[How, str]]) -> list[_Candidate]:

@@ -37,13 +37,13 @@ class Span:
 
 @dataclass
 class Found:
-    """Whole spans in the order of the text; and, where the text ended inside of a container, where that
-    begins and what it would be if it were closed after its last whole value.
+    """Whole spans in the order of the text; and, where the text ended inside of a container, what that would
+    be if it were closed after its last whole value, and the whole containers within it.
     """
 
     spans: list[Span] = field(default_factory=list)
-    cut_at: int | None = None
     cut_json: str | None = None
+    within_cut: list[Span] = field(default_factory=list)
 
 
 def find_json(text: str, lenient: bool = False) -> Found:
@@ -60,7 +60,7 @@ def find_json(text: str, lenient: bool = False) -> Found:
         budget -= walk.at - opening.start() + 1
         if walk.state == "cut off":
             # What was closed within is a part of the answer, not the answer.
-            found.cut_at, found.cut_json = opening.start(), walk.closed_up()
+            found.cut_json, found.within_cut = walk.closed_up(), walk.whole()
             break
         found.spans += walk.whole()
         at = walk.at if walk.state == "done" else max(walk.go_on, opening.start() + 1)

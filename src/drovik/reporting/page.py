@@ -155,14 +155,16 @@ def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
 
 
 def _misses(view: TaskView) -> list[tuple[Case, dict[str, list[Finding]]]]:
-    """Each case with the findings of every arm that got it wrong, by arm."""
+    """Each case with the findings of every arm that got it wrong, by arm; models that do not see are left out."""
+    seeing = {arm.name for arm in view.arms if arm.model.sees}
     found: dict[str, tuple[Case, dict[str, list[Finding]]]] = {}
     for arm in view.scores:
-        for score in arm.measures:
+        for score in arm.measures if arm.arm in seeing else ():
             for one in score.scored:
                 if one.score is not None and one.score.findings:
-                    case, arms = found.setdefault(one.case.id, (one.case, {}))
-                    arms.setdefault(arm.arm, []).extend(one.score.findings)
+                    found.setdefault(one.case.id, (one.case, {}))[1].setdefault(arm.arm, []).extend(
+                        one.score.findings
+                    )
     return list(found.values())
 
 
@@ -183,7 +185,8 @@ def _miss(
         rows.append(MissRow(arm, answer.status, answer.how, text, tuple(findings), errors))
     expected = json.dumps(case.expected.get(view.task.name), ensure_ascii=False, indent=1)
     pictures = tuple(_thumbnail(project, picture.path, thumbnails) for picture in case.pictures)
-    answered = sum(case.id in answers for answers in view.answers.values())
+    seeing = [arm.name for arm in view.arms if arm.model.sees]
+    answered = sum(case.id in view.answers[arm] for arm in seeing)
     return Miss(case, expected, pictures, tuple(rows), answered - len(rows), answered)
 
 

@@ -8,46 +8,21 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
-DENYING = frozenset(
-    (
-        "no",
-        "not",
-        "without",
-        "never",
-        "none",
-        "neither",
-        "nor",
-        "cannot",
-        "lacks",
-        "lacking",
-        "lack",
-        "nothing",
-    )
-)
+
+def _words(text: str) -> frozenset[str]:
+    return frozenset(text.split())
+
+
+DENYING = _words("no not without never none neither nor cannot lacks lacking lack nothing")
 """Words that deny what follows them in their clause; so does every word that ends in n't."""
 
-ENDS_DENIAL = frozenset(
-    (
-        "but",
-        "however",
-        "though",
-        "although",
-        "only",
-        "instead",
-        "except",
-        "rather",
-        "there",
-        "it",
-        "which",
-        "while",
-    )
-)
+ENDS_DENIAL = _words("but however though although only instead except rather there it which while")
 """Words at which a denial is over."""
 
-LINKS = frozenset(
-    ("and", "or", "with", "of", "on", "in", "by", "beside", "next", "near", "under", "over", "to", "from", "at", "behind", "is",
-     "are", "was", "were", "has", "have", "lies", "for", "as", "than", "nor", "but", "against", "between", "above", "below")
-)  # fmt: skip
+LINKS = _words(
+    "and or with of on in by beside next near under over to from at behind is are was were has have lies for as than"
+    " nor but against between above below"
+)
 """Words that end a noun with what describes it: between two words of one phrase none of these stands."""
 
 _WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)*")

@@ -87,13 +87,13 @@ class Facts(Measure):
             else:
                 cause = "denied" if mentions else "not mentioned"
                 got = mentions[0].words if mentions else "nothing"
-                findings.append(Finding("must", " or ".join(phrases), got, cause))
+                findings.append(Finding("", " or ".join(phrases), got, cause))
         for phrases in must_not:
             found = next((one for one in parts.mentions(phrases) if not one.denied), None)
             if found is None:
                 kept += 1
             else:
-                findings.append(Finding("must not", "no " + " or ".join(phrases), found.words, "mentioned"))
+                findings.append(Finding("", "no " + " or ".join(phrases), found.words, "mentioned"))
         return _scored(met, len(must), kept, len(must_not), findings)
 
     def worst(self, expected: Any, why: str) -> CaseScore:

@@ -91,13 +91,10 @@ class Courier:
         round_ = self._store.rounds(ask.identity) + 1 if ask.identity in self._plan.again else 1
         tries = line.endpoint.limits.tries
         for try_ in range(1, tries + 1):
-            await self._pause(line.quiet_until - time.monotonic())
             outcome = await self._one_try(session, line, ask, round_, try_)
             if outcome is None or not outcome.again or try_ == tries:
                 return
             self.tally.tried_again += 1
-            if outcome.kind == "limited" and outcome.wait is not None:
-                line.quiet_until = max(line.quiet_until, time.monotonic() + outcome.wait)
             await self._pause(wait_before(try_, outcome.wait, self._chance))
 
     async def _one_try(
@@ -110,10 +107,13 @@ class Courier:
             written = await self._written(line, ask, round_)
             if written is None:
                 return None
-            async with line.slots:
-                if not self._may_go(line, ask):
-                    return None
-                return await self._attempt(session, line, ask, written, round_, try_)
+            while self._may_go(line, ask):
+                await self._pause(line.quiet_for())
+                async with line.slots:
+                    # What held the slot before may have been told to wait, or that there is no point.
+                    if line.quiet_for() <= 0 and self._may_go(line, ask):
+                        return await self._attempt(session, line, ask, written, round_, try_)
+            return None
 
     def _may_go(self, line: Line, ask: Ask) -> bool:
         return not self._interrupted.is_set() and not line.is_stopped(ask.arm.model_name)
@@ -157,7 +157,7 @@ class Courier:
         started = time.perf_counter()
         reply, unpacked, outcome = await self._exchange(session, line, ask, written)
         seconds = time.perf_counter() - started
-        line.learn(ask, outcome, unpacked)
+        line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
         if reply is None:
             self.tally.without_reply += 1
         else:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections import Counter
 from collections.abc import Sequence
 
@@ -18,7 +19,7 @@ from drovik.sending.unpack import Unpacked
 PREPARED_AHEAD = 2
 REFUSED_IN_A_ROW = 5
 """So many bad requests of a model with which nothing worked, and it is asked no further."""
-UNREACHED_IN_A_ROW = 12
+UNREACHED_IN_A_ROW = 6
 """So many attempts without a connection where nothing worked, and the endpoint is left."""
 UNFIT_IN_A_ROW = 3
 """So many good replies with nothing where the dialect looks, and the endpoint is left."""
@@ -38,7 +39,7 @@ class Line:
         self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
         self.worked: set[str] = set()
         self.stopped: dict[str, Problem] = {}
-        self.quiet_until = 0.0
+        self._quiet_until = 0.0
         self._refused: Counter[str] = Counter()
         self._unreached = 0
         self._unfit = 0
@@ -47,9 +48,15 @@ class Line:
         """Whether this model is asked no further."""
         return "" in self.stopped or model in self.stopped
 
-    def learn(self, ask: Ask, outcome: Outcome, unpacked: Unpacked | None) -> None:
-        """Take in what came of an attempt; it may stop the model or the line."""
+    def quiet_for(self) -> float:
+        """For how many seconds more the service asked not to be asked."""
+        return self._quiet_until - time.monotonic()
+
+    def learn(self, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, last_try: bool) -> None:
+        """Take in what came of an attempt; it may quieten or stop the line, or stop the model."""
         model = ask.arm.model_name
+        if outcome.kind == "limited" and outcome.wait is not None:
+            self._quiet_until = max(self._quiet_until, time.monotonic() + outcome.wait)
         if outcome.kind == "answered":
             self._learn_from_answer(model, unpacked)
         elif outcome.stops == "endpoint":
@@ -58,7 +65,7 @@ class Line:
             self._stop(model, outcome.kind, outcome.words)
         elif outcome.kind == "unreachable" and not self.worked:
             self._unreached += 1
-            if self._unreached >= UNREACHED_IN_A_ROW:
+            if self._unreached >= UNREACHED_IN_A_ROW or last_try:
                 self._stop("", outcome.kind, outcome.words)
         elif outcome.kind == "bad_request" and model not in self.worked:
             self._refused[model] += 1

@@ -8,8 +8,8 @@ through the JSON encoder: on pictures of 200 KB that is half of the work of a re
 The rules: a string that is one slot takes that slot's own type; a slot inside a longer string is
 text. `{x}` must have a value; a member whose only content is `{x?}` vanishes when it has none, and so
 does a container that this empties. A list element, or a member's value, with the single key
-`each NAME` is repeated; with the single key `when SLOT` it is kept only if there is such a value. Where `each` repeats a list, it
-is that list's elements which are repeated, one after another.
+`each NAME` is repeated, and where it repeats a list, that list's elements are, one after another; with
+the single key `when SLOT` it is kept only if there is such a value.
 `{{x}}` writes the characters `{x}`.
 """
 

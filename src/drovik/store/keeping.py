@@ -113,19 +113,11 @@ class Store:
             )
             if reply is not None:
                 price = reply.price.model_dump(mode="json") if reply.price else None
+                row = (attempt, _now(), reply.http_status, reply.body, reply.model, reply.input_tokens)
                 connection.execute(
                     "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price)"
                     " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                    (
-                        attempt,
-                        _now(),
-                        reply.http_status,
-                        reply.body,
-                        reply.model,
-                        reply.input_tokens,
-                        reply.output_tokens,
-                        json.dumps(price) if price else None,
-                    ),  # fmt: skip
+                    (*row, reply.output_tokens, json.dumps(price) if price else None),
                 )
 
         return self._writer.write(action)
@@ -310,7 +302,8 @@ def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
     for row in rows:
         connection.execute("INSERT OR IGNORE INTO requests VALUES (?, ?)", (row.identity, row.text))
         connection.execute(
-            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
-            " name = excluded.name, identity = excluded.identity, at = excluded.at WHERE identity != excluded.identity",
+            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
+            " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
+            " WHERE identity != excluded.identity",
             (row.task, row.arm, row.case_id, row.repeat, row.arm_name, row.identity, _now()),
         )

@@ -1,0 +1,214 @@
+"""What the tests share: the installed program, the stand-in as a process, and small projects on disk."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from drovik.demo.copying import copy_demo
+
+PROGRAM = str(Path(sys.executable).with_name("drovik"))
+
+
+@dataclass
+class Result:
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+class Drovik:
+    """The installed program, run in a folder with a configuration folder of its own."""
+
+    def __init__(self, folder: Path, config: Path) -> None:
+        self.folder = folder
+        self.environment = {**os.environ, "XDG_CONFIG_HOME": str(config), "HOME": str(config), "NO_COLOR": "1"}
+
+    def __call__(self, *words: str, timeout: float = 120) -> Result:
+        done = subprocess.run(
+            [PROGRAM, *words], cwd=self.folder, env=self.environment, capture_output=True, text=True, timeout=timeout
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        return Result(done.returncode, done.stdout, done.stderr)
+
+    def start(self, *words: str) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [PROGRAM, *words], cwd=self.folder, env=self.environment, text=True,
+            stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        )  # fmt: skip
+
+
+@pytest.fixture
+def drovik(tmp_path: Path) -> Drovik:
+    """The program in an empty folder."""
+    (tmp_path / "config").mkdir()
+    (tmp_path / "here").mkdir()
+    return Drovik(tmp_path / "here", tmp_path / "config")
+
+
+@pytest.fixture(scope="session")
+def finished_demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Drovik, Result]:
+    """`drovik demo`, run once, and what it printed; later commands run inside of the project."""
+    base = tmp_path_factory.mktemp("demo")
+    (base / "config").mkdir()
+    run = Drovik(base, base / "config")
+    result = run("demo", "project")
+    return Drovik(base / "project", base / "config"), result
+
+
+@pytest.fixture
+def answered_demo(finished_demo: tuple[Drovik, Result], tmp_path: Path) -> Drovik:
+    """A copy of the answered demo project, to edit."""
+    done, _ = finished_demo
+    shutil.copytree(done.folder, tmp_path / "project")
+    (tmp_path / "config").mkdir()
+    return Drovik(tmp_path / "project", tmp_path / "config")
+
+
+@dataclass
+class StandInProcess:
+    process: subprocess.Popen[str]
+    port: int
+    ledger: Path
+
+    def entries(self) -> list[dict[str, Any]]:
+        return [json.loads(line) for line in self.ledger.read_text().splitlines()]
+
+
+@pytest.fixture
+def start_standin(tmp_path: Path) -> Iterator[Callable[..., StandInProcess]]:
+    """Starts stand-ins as a user would; they are stopped after the test."""
+    running = []
+
+    def start(*words: str) -> StandInProcess:
+        ledger = tmp_path / f"ledger{len(running)}.jsonl"
+        command = [PROGRAM, "stand-in", "--port", "0", "--ledger", str(ledger), *words]
+        process = subprocess.Popen(
+            command, stdout=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"}
+        )
+        assert process.stdout is not None
+        found = re.search(r"127\.0\.0\.1:(\d+)", process.stdout.readline())
+        assert found
+        running.append(process)
+        return StandInProcess(process, int(found[1]), ledger)
+
+    yield start
+    for process in running:
+        process.send_signal(signal.SIGINT)
+        process.wait(timeout=10)
+
+
+def demo_on_port(folder: Path, port: int, cases: int = 48, **replacements: str) -> Path:
+    """A demo project whose endpoint is at a port, with its first so many cases."""
+    copy_demo(folder)
+    settings = folder / "drovik.toml"
+    text = settings.read_text().replace("127.0.0.1:8765", f"127.0.0.1:{port}")
+    for old, new in replacements.items():
+        assert old in text
+        text = text.replace(old, new)
+    settings.write_text(text)
+    rows = (folder / "cases.jsonl").read_text().splitlines()[:cases]
+    (folder / "cases.jsonl").write_text("\n".join(rows) + "\n")
+    return folder
+
+
+Reply = tuple[int, dict[str, str], bytes]
+
+
+@dataclass
+class FakeService:
+    """A service whose every reply the test decides, on a real socket; remembers what it was asked."""
+
+    decide: Callable[[int, dict[str, Any]], Reply | None]
+    requests: list[dict[str, Any]] = field(default_factory=list)
+    headers: list[dict[str, str]] = field(default_factory=list)
+    under_way: int = 0
+    most_under_way: int = 0
+    times: list[float] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        service, lock = self, threading.Lock()
+
+        class Handler(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
+            def do_POST(self) -> None:
+                body = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
+                with lock:
+                    number = len(service.requests)
+                    service.requests.append(body)
+                    service.headers.append(dict(self.headers))
+                    service.times.append(time.monotonic())
+                    service.under_way += 1
+                    service.most_under_way = max(service.most_under_way, service.under_way)
+                reply = service.decide(number, body)
+                with lock:
+                    service.under_way -= 1
+                if reply is None:
+                    self.close_connection = True
+                    return
+                status, headers, data = reply
+                self.send_response(status)
+                for name, value in {"Content-Type": "application/json", **headers}.items():
+                    self.send_header(name, value)
+                self.send_header("Content-Length", str(len(data)))
+                self.end_headers()
+                self.wfile.write(data)
+
+            def log_message(self, *_: object) -> None:
+                pass
+
+        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.port = self.server.server_address[1]
+        threading.Thread(target=self.server.serve_forever, daemon=True).start()
+
+    def close(self) -> None:
+        self.server.shutdown()
+        self.server.server_close()
+
+
+@pytest.fixture
+def serve() -> Iterator[Callable[..., FakeService]]:
+    """Starts services whose replies the test decides."""
+    running: list[FakeService] = []
+
+    def start(decide: Callable[[int, dict[str, Any]], Reply | None]) -> FakeService:
+        running.append(FakeService(decide))
+        return running[-1]
+
+    yield start
+    for one in running:
+        one.close()
+
+
+def good(answer: str, ended: str = "done", **more: Any) -> Reply:
+    """A reply in the demo's dialect."""
+    tree = {"answer": answer, "ended": ended, "model": "m", "count": {"in": 1000, "out": 10}, **more}
+    return 200, {}, json.dumps(tree).encode()
+
+
+def bad(status: int, words: str, **headers: str) -> Reply:
+    """An error in the demo's dialect."""
+    return (
+        status,
+        {name.replace("_", "-"): value for name, value in headers.items()},
+        json.dumps({"problem": words}).encode(),
+    )

@@ -1,0 +1,187 @@
+"""`drovik check` finds all that is wrong with all files, and says where and what to do."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Drovik, demo_on_port
+
+Break = Callable[[Path], object]
+
+
+def edit(name: str, old: str, new: str) -> Break:
+    def change(folder: Path) -> None:
+        text = (folder / name).read_text()
+        assert old in text
+        (folder / name).write_text(text.replace(old, new, 1))
+
+    return change
+
+
+def first_case(**changes: object) -> Break:
+    def change(folder: Path) -> None:
+        lines = (folder / "cases.jsonl").read_text().splitlines()
+        row = json.loads(lines[0])
+        row.update(changes)
+        (folder / "cases.jsonl").write_text("\n".join([json.dumps(row), *lines[1:]]) + "\n")
+
+    return change
+
+
+WRONGS: dict[str, tuple[Break, str, tuple[str, ...]]] = {
+    "unknown key": (
+        edit("drovik.toml", "at_once", "at_onse"), "drovik.toml", ("endpoints.desk.limits", "at_onse", "'at_once'")),
+    "unknown key of a measure": (
+        edit("tasks/sort/question.toml", "labels =", "lables ="), "tasks/sort/question.toml", ("lables", "'labels'")),
+    "missing picture": (
+        lambda f: (f / "images/lp-002.jpg").unlink(), "cases.jsonl", ("line 2", "lp-002.jpg", "no such picture")),
+    "no picture": (
+        lambda f: (f / "images/lp-002.jpg").write_text("<svg/>"), "cases.jsonl", ("lp-002.jpg", "no picture")),
+    "empty picture": (
+        lambda f: (f / "images/lp-002.jpg").write_bytes(b""), "cases.jsonl", ("lp-002.jpg", "empty")),
+    "too many pixels": (
+        edit("drovik.toml", "cases =", "max_pixels = 1000\ncases ="), "cases.jsonl", ("640 x 480", "max_pixels")),
+    "label not listed": (
+        first_case(expected={"sort": {"kind": "sock"}}), "cases.jsonl", ("line 1", "sock", "no label")),
+    "unknown variable": (
+        edit("tasks/sort/prompts/v2.toml", "{{ labels | join", "{{ lables | join"), "tasks/sort/prompts/v2.toml",
+        ("lables", "'labels'")),
+    "broken template": (
+        edit("tasks/sort/prompts/v2.toml", "}}?", "}?"), "tasks/sort/prompts/v2.toml", ("ask", "line")),
+    "invalid schema": (
+        edit("tasks/sort/answer.schema.json", '"string"', '"strin"'), "tasks/sort/answer.schema.json",
+        ("/properties/kind/type", "no valid JSON Schema")),
+    "remote schema": (
+        edit("tasks/sort/answer.schema.json", '{"type": "string"}', '{"$ref": "https://x.invalid/kind.json"}'),
+        "tasks/sort/answer.schema.json", ("/properties/kind/$ref", "fetched", "$defs")),
+    "expected off the schema": (
+        first_case(expected={"sort": {"kind": "hat", "size": 3}}), "cases.jsonl", ("line 1", "expected.sort", "schema")),
+    "key variable not set": (
+        lambda f: (f / ".env").unlink(), "drovik.toml", ("endpoints.desk.key_env", "DESK_KEY", ".env")),
+    "key in a file": (
+        edit("dialects/plain.toml", "{key}", "lost-and-found"), "dialects/plain.toml", ("key", "line 5")),
+    "id twice": (
+        lambda f: (f / "cases.jsonl").write_text(2 * (f / "cases.jsonl").read_text()), "cases.jsonl",
+        ("lp-001", "twice", "line 1")),
+    "broken line": (
+        lambda f: (f / "cases.jsonl").open("a").write('{"id": "x", '), "cases.jsonl", ("line 5", "not JSON")),
+    "unknown task in expected": (
+        first_case(expected={"sorts": {"kind": "hat"}}), "cases.jsonl", ("sorts", "'sort'")),
+    "label twice": (
+        edit("tasks/sort/question.toml", '"glove", "mitten"', '"glove", "Glove"'), "tasks/sort/question.toml",
+        ("measures.kind.labels", "'Glove' is listed twice")),
+    "unknown slot": (
+        edit("dialects/plain.toml", "{model}", "{modle}"), "dialects/plain.toml", ("request.body", "{modle}", "'model'")),
+    "slot out of place": (
+        edit("dialects/plain.toml", "{model}", "{part.text}"), "dialects/plain.toml", ("outside of 'each part'",)),
+    "no JSONPath": (
+        edit("dialects/plain.toml", '"$.answer"', '"answer"'), "dialects/plain.toml", ("reply.text", "$")),
+    "setting without a slot": (
+        edit("dialects/plain.toml", ' "temperature": "{temperature?}",\n', ""), "drovik.toml", ("temperature", "not be sent")),
+    "plain http": (
+        edit("drovik.toml", "http://127.0.0.1:1", "http://desk.invalid"), "drovik.toml", ("endpoints.desk.url", "https")),
+    "unknown endpoint": (
+        edit("drovik.toml", 'endpoint = "desk"', 'endpoint = "dest"'), "drovik.toml", ("models.fulmar.endpoint", "'desk'")),
+    "broken TOML": (edit("tasks/sort/question.toml", 'type = "label"', "type = label"), "tasks/sort/question.toml", ("TOML",)),
+    "unknown measure type": (
+        edit("tasks/sort/question.toml", '"label"', '"labels"'), "tasks/sort/question.toml", ("measures.kind.type", "'label'")),
+    "unknown rule": (
+        edit("tasks/read-tag/question.toml", '"date"', '"dates"'), "tasks/read-tag/question.toml",
+        ("measures.tag.fields.date.rule", "'date'")),
+    "no facts": (first_case(expected={"describe": {"must": "red"}}), "cases.jsonl", ("'must' is no list",)),
+    "fact not given": (first_case(given={}), "cases.jsonl", ("line 1", "'vessel' is not given")),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", WRONGS)
+def test_a_wrong_thing_is_told_with_file_place_and_remedy(name: str, drovik: Drovik) -> None:
+    spoil, file, words = WRONGS[name]
+    spoil(demo_on_port(drovik.folder, 1, cases=4))
+    result = drovik("check", "--json")
+    assert result.code == 1
+    lines = [
+        f"{one['place']}: {one['what']}; {one['remedy']}" for one in result.json["problems"] if one["file"] == file
+    ]
+    assert any(all(word in line for word in words) for line in lines), result.out
+
+
+def test_all_errors_of_all_files_are_shown_at_once_a_line_each(drovik: Drovik) -> None:
+    demo_on_port(drovik.folder, 1, cases=4)
+    chosen = ("unknown key of a measure", "missing picture", "unknown variable", "unknown slot", "fact not given")
+    for name in chosen:
+        WRONGS[name][0](drovik.folder)
+    lines = drovik("check").out.replace("\n", " ")
+    for name in chosen:
+        assert all(word in lines for word in WRONGS[name][2]), name
+
+
+def test_a_project_with_nothing_wrong_says_so_and_the_same_line_goes_for_send(drovik: Drovik) -> None:
+    demo_on_port(drovik.folder, 1, cases=4)
+    result = drovik("check")
+    assert result.code == 0
+    assert "4 cases" in result.out
+    edit("drovik.toml", 'endpoint = "desk"', 'endpoint = "dest"')(drovik.folder)
+    refused = drovik("send")
+    assert refused.code == 2
+    assert (
+        refused.err.strip()
+        == "drovik.toml: models.fulmar.endpoint: there is no endpoint 'dest'; did you mean 'desk'?"
+    )
+
+
+def test_env_that_git_would_take_up_is_told(drovik: Drovik) -> None:
+    demo_on_port(drovik.folder, 1, cases=4)
+    subprocess.run(["git", "init", "-q", str(drovik.folder)], check=True)
+    assert drovik("check").code == 0
+    (drovik.folder / ".gitignore").unlink()
+    result = drovik("check")
+    assert result.code == 1
+    assert ".env: git does not ignore it" in result.out
+
+
+def test_no_project_is_one_line_and_exit_code_2(drovik: Drovik) -> None:
+    result = drovik("score")
+    assert result.code == 2
+    assert len(result.err.splitlines()) == 1
+    assert "there is no project here" in result.err
+
+
+def test_csv_and_folders_give_the_same_cases_as_json_lines(drovik: Drovik) -> None:
+    from drovik.project.opening import read_project
+
+    folder = demo_on_port(drovik.folder, 1, cases=8)
+    rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
+    lines = ["id,image,given.vessel,expected.sort.kind,expected.read-tag.deck,expected.read-tag.contents"]
+    for row in rows:
+        tag = row["expected"]["read-tag"]
+        contents = json.dumps(tag["contents"]).replace('"', '""')
+        lines.append(f'{row["id"]},{row["images"][0]},{row["given"]["vessel"]},{row["expected"]["sort"]["kind"]},'
+                     f'{tag["deck"]},"{contents}"')  # fmt: skip
+    lines.append("empty,images/lp-001.jpg,Tern,,,")
+    (folder / "cases.csv").write_text("\n".join(lines) + "\n")
+    for row in rows:
+        home = folder / "sorted" / row["expected"]["sort"]["kind"]
+        home.mkdir(parents=True, exist_ok=True)
+        source = folder / row["images"][0]
+        (home / source.name).write_bytes(source.read_bytes())
+    settings = (folder / "drovik.toml").read_text()
+
+    def cases_from(source: str):
+        (folder / "drovik.toml").write_text(settings.replace("cases.jsonl", source))
+        project, _ = read_project(folder)
+        assert project is not None
+        return {case.id: case for case in project.cases}
+
+    wanted, csv, folders = cases_from("cases.jsonl"), cases_from("cases.csv"), cases_from("sorted")
+    assert csv["empty"].expected == {}
+    assert set(wanted) == set(csv) - {"empty"} == set(folders)
+    for name, case in wanted.items():
+        assert csv[name].pictures == case.pictures
+        assert csv[name].given == case.given
+        assert csv[name].expected["sort"] == folders[name].expected["sort"] == case.expected["sort"]
+        assert csv[name].expected["read-tag"]["deck"] == case.expected["read-tag"]["deck"]
+        assert csv[name].expected["read-tag"]["contents"] == case.expected["read-tag"]["contents"]

@@ -1,0 +1,156 @@
+"""What a model gets of a picture: the stored pixels without metadata, or upright, shrunk ones."""
+
+from __future__ import annotations
+
+import io
+import random
+
+import numpy as np
+import pytest
+from PIL import Image, ImageCms, ImageOps, PngImagePlugin
+
+from drovik.images.metadata import BrokenPicture, cut_metadata
+from drovik.images.prepare import prepare
+from drovik.problems import DrovikError
+from drovik.project.settings import Prep
+
+LIMIT = 10_000_000
+
+
+def noise(width: int = 96, height: int = 64, mode: str = "RGB") -> Image.Image:
+    bands = len(Image.new(mode, (1, 1)).getbands())
+    data = np.random.default_rng(3).integers(0, 255, (height, width, bands), dtype=np.uint8)
+    return Image.fromarray(data.squeeze(), mode) if bands == 1 else Image.fromarray(data)
+
+
+def jpeg(picture: Image.Image, orientation: int = 1, **options: object) -> bytes:
+    exif = Image.Exif()
+    exif[0x010F] = "SECRET-CAMERA"
+    exif[0x0112] = orientation
+    exif.get_ifd(0x8825).update({1: "N", 2: (58.0, 12.0, 7.0)})
+    out = io.BytesIO()
+    picture.save(out, "JPEG", exif=exif, comment=b"SECRET-COMMENT", xmp=b"<x>SECRET-XMP</x>", **options)
+    return out.getvalue()
+
+
+def png(picture: Image.Image) -> bytes:
+    info = PngImagePlugin.PngInfo()
+    info.add_text("Author", "SECRET-AUTHOR")
+    info.add_itxt("Where", "SECRET-PLACE")
+    out = io.BytesIO()
+    picture.save(out, "PNG", pnginfo=info)
+    return out.getvalue()
+
+
+def pixels(data: bytes) -> np.ndarray:
+    return np.asarray(Image.open(io.BytesIO(data)).convert("RGBA"))
+
+
+@pytest.mark.parametrize(
+    "source",
+    [
+        jpeg(noise()),
+        jpeg(noise(), progressive=True) + b"SECRET-TRAILER",
+        jpeg(noise(mode="L")),
+        jpeg(noise().convert("CMYK")),
+        jpeg(noise(), restart_marker_blocks=2),
+        png(noise()),
+        png(noise(mode="RGBA")),
+        png(noise().quantize(16)) + b"SECRET-TRAILER",
+    ],
+    ids=["jpeg", "progressive", "gray", "cmyk", "restarts", "png", "png with alpha", "png with palette"],
+)
+def test_upright_pictures_keep_their_pixels_as_stored_and_lose_their_metadata(source: bytes) -> None:
+    made = prepare(source, Prep(), "p", LIMIT)
+    assert made.as_stored
+    assert b"SECRET" in source
+    assert b"SECRET" not in made.data
+    assert b"Exif" not in made.data
+    assert np.array_equal(pixels(made.data), pixels(source))
+    assert prepare(made.data, Prep(), "p", LIMIT).data == made.data
+
+
+def test_a_colour_profile_is_kept_with_stored_pixels_and_turned_to_srgb_when_redrawn() -> None:
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    source = jpeg(noise(), icc_profile=profile)
+    assert Image.open(io.BytesIO(prepare(source, Prep(), "p", LIMIT).data)).info["icc_profile"] == profile
+    small = Image.open(io.BytesIO(prepare(source, Prep(fit=32), "p", LIMIT).data))
+    assert "icc_profile" not in small.info
+
+
+@pytest.mark.parametrize("orientation", range(1, 9))
+@pytest.mark.parametrize("prep", [Prep(), Prep(fit=48), Prep(quality=60)])
+def test_every_orientation_comes_out_upright_and_says_nothing_of_it(orientation: int, prep: Prep) -> None:
+    picture = Image.new("RGB", (96, 64), "white")
+    picture.paste("red", (0, 0, 40, 20))
+    source = jpeg(picture, orientation)
+    made = prepare(source, prep, "p", LIMIT)
+    wanted = ImageOps.exif_transpose(Image.open(io.BytesIO(source))).resize((made.width, made.height))
+    got = Image.open(io.BytesIO(made.data))
+    assert got.size == (made.width, made.height)
+    assert got.getexif().get(0x0112, 1) == 1
+    assert b"SECRET" not in made.data
+    difference = np.abs(np.asarray(got, dtype=int) - np.asarray(wanted, dtype=int))
+    assert np.median(difference) <= 2
+    assert difference.mean() < 12
+
+
+@pytest.mark.parametrize(
+    ("size", "fit", "wanted"), [((200, 100), 50, (50, 25)), ((30, 300), 60, (6, 60)), ((40, 20), 50, (40, 20))]
+)
+def test_fit_bounds_the_longest_side_and_never_enlarges(
+    size: tuple[int, int], fit: int, wanted: tuple[int, int]
+) -> None:
+    made = prepare(png(noise(*size)), Prep(fit=fit), "p", LIMIT)
+    assert (made.width, made.height) == wanted
+    assert made.as_stored == (size == wanted)
+
+
+def test_quality_makes_a_png_a_smaller_jpeg_and_no_black_of_what_is_seen_through() -> None:
+    source = png(Image.new("RGBA", (64, 64), (255, 0, 0, 0)))
+    made = prepare(source, Prep(quality=70), "p", LIMIT)
+    assert made.media_type == "image/jpeg"
+    assert np.asarray(Image.open(io.BytesIO(made.data))).min() > 240
+
+
+@pytest.mark.parametrize("format_", ["JPEG", "PNG", "WEBP", "GIF", "BMP", "TIFF"])
+def test_the_media_type_is_of_what_is_sent(format_: str) -> None:
+    out = io.BytesIO()
+    noise().save(out, format_)
+    made = prepare(out.getvalue(), Prep(), "photo.txt", LIMIT)
+    assert made.media_type == Image.MIME[str(Image.open(io.BytesIO(made.data)).format)]
+    assert made.media_type in ("image/jpeg", "image/png")
+
+
+def test_too_many_pixels_are_an_error_before_anything_is_decoded() -> None:
+    out = io.BytesIO()
+    Image.new("1", (30_000, 30_000)).save(out, "PNG")
+    with pytest.raises(DrovikError, match="30000 x 30000 pixels are more than max_pixels"):
+        prepare(out.getvalue(), Prep(fit=100), "bomb.png", LIMIT)
+
+
+@pytest.mark.parametrize("source", [jpeg(noise()), png(noise()), jpeg(noise(), progressive=True)])
+def test_broken_pictures_are_problems_and_never_crashes(source: bytes) -> None:
+    chance = random.Random(1)
+    spoilt = [source[: len(source) * share // 10] for share in range(10)]
+    for _ in range(200):
+        one = bytearray(source)
+        for _ in range(chance.randint(1, 8)):
+            one[chance.randrange(min(len(one), chance.choice((60, 700, len(one)))))] = chance.randrange(256)
+        spoilt.append(bytes(one))
+    refused = 0
+    for data in spoilt:
+        for prep in (Prep(), Prep(fit=20)):
+            try:
+                prepare(data, prep, "p", LIMIT)
+            except DrovikError:
+                refused += 1
+    assert refused >= 20
+
+
+def test_a_picture_that_breaks_off_is_not_sent_as_it_is() -> None:
+    whole = jpeg(noise())
+    with pytest.raises(BrokenPicture):
+        cut_metadata(whole[:-200], "image/jpeg")
+    with pytest.raises(DrovikError, match="broken picture"):
+        prepare(whole[:-200], Prep(), "p", LIMIT)

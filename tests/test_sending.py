@@ -1,0 +1,347 @@
+"""`drovik send` against services on real sockets: pace, tries, stops, and what is kept of it all."""
+
+from __future__ import annotations
+
+import json
+import signal
+import sqlite3
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Drovik, FakeService, Reply, bad, demo_on_port, good
+
+Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
+SORT = ("--task", "sort", "--arm", "fulmar/v1")
+
+
+def rows(folder: Path, query: str) -> list[tuple[Any, ...]]:
+    with sqlite3.connect(folder / ".drovik" / "answers.sqlite") as store:
+        return store.execute(query).fetchall()
+
+
+def store_bytes(folder: Path) -> bytes:
+    return b"".join(path.read_bytes() for path in (folder / ".drovik").iterdir())
+
+
+def test_send_sends_exactly_what_is_missing(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    demo_on_port(drovik.folder, service.port, cases=5)
+    assert drovik("send", *SORT, "--json").json["answered"] == 5
+    again = drovik("send", *SORT)
+    assert "Nothing to send: all 5 answers are there." in again.out
+    assert drovik("send", "--task", "sort", "--arm", "fulmar", "--json").json["to_send"] == 5
+    lines = (drovik.folder / "cases.jsonl").read_text()
+    (drovik.folder / "cases.jsonl").write_text(
+        lines + lines.splitlines()[0].replace('"lp-001"', '"lp-900"').replace("lp-001.jpg", "lp-006.jpg")
+    )
+    assert drovik("send", *SORT, "--json").json["answered"] == 1
+    assert len(service.requests) == 11
+
+
+def test_what_does_not_change_the_question_sends_nothing(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "caps", "more": 1}', other={"answer": '{"kind": "hat"}'}))
+    folder = demo_on_port(drovik.folder, service.port, cases=4)
+    drovik("send", *SORT)
+
+    def edit(name: str, old: str, new: str) -> None:
+        text = (folder / name).read_text()
+        assert old in text
+        (folder / name).write_text(text.replace(old, new))
+
+    def statuses() -> dict[str, int]:
+        return drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"]
+
+    assert statuses() == {"off_schema": 4}
+    edit("tasks/sort/answer.schema.json", '"additionalProperties": false', '"additionalProperties": true')
+    assert statuses() == {"ok": 4}
+    edit("tasks/sort/question.toml", 'backpack = "rucksack"', 'caps = "cap"')
+    first = json.loads((folder / "cases.jsonl").read_text().splitlines()[0])["expected"]["sort"]["kind"]
+    edit("cases.jsonl", f'"sort": {{"kind": "{first}"}}', '"sort": {"kind": "cap"}')
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["measures"][0]["score"] > 0
+    edit("dialects/plain.toml", 'text = "$.answer"', 'text = "$.other.answer"')
+    found = drovik("show", "lp-001", *SORT, "--json").json["tasks"]["sort"]["arms"]["fulmar/v1"]
+    assert found["value"] == {"kind": "hat"}
+    edit("drovik.toml", "input = 1.80", "input = 2.80")
+    edit("drovik.toml", "at_once = 8", "at_once = 3")
+    assert drovik("send", *SORT, "--json").json["to_send"] == 0
+    assert len(service.requests) == 4
+
+
+def test_what_does_change_the_question_is_asked_anew_and_kept_apart(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}' if n < 3 else '{"kind": "hat"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    drovik("send", *SORT)
+    prompt = folder / "tasks/sort/prompts/v1.toml"
+    prompt.write_text(prompt.read_text().replace("Which kind", "What kind"))
+    told = drovik("score", *SORT).out
+    assert "older arms: fulmar/v1@" in told
+    assert "not sent 3" in told
+    assert drovik("send", *SORT, "--json").json["answered"] == 3
+    mark = told.split("fulmar/v1@")[1][:4]
+    verdict = drovik("compare", f"fulmar/v1@{mark}", "fulmar/v1", "--task", "sort", "--json").json
+    assert verdict["tasks"]["sort"]["verdicts"][0]["first"]["arm"] == f"fulmar/v1@{mark}"
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("temperature = 0.0", "temperature = 0.5", 1))
+    assert drovik("send", *SORT, "--json").json["to_send"] == 3
+    settings.write_text(settings.read_text().replace("[preps.full]", "[preps.small]\nfit = 200\n[preps.full]"))
+    assert drovik("send", "--task", "sort", "--arm", "fulmar/v1/full", "--json").json["to_send"] == 0
+    assert drovik("send", "--task", "sort", "--arm", "fulmar/v1/small", "--json").json["to_send"] == 3
+
+
+def test_requests_are_as_the_dialect_says_with_turned_pictures_and_no_metadata(drovik: Drovik, serve: Serve) -> None:
+    import base64
+
+    service = serve(lambda n, body: good("x"))
+    demo_on_port(drovik.folder, service.port, cases=13)
+    drovik("send", "--arm", "fulmar")
+    for body, headers in zip(service.requests, service.headers, strict=True):
+        assert headers["Authorization"] == "Bearer lost-and-found"
+        assert len(headers["Slip"]) == 32
+        assert body["room"] == 300
+        assert body["temperature"] == 0.0
+        (turn,) = body["talk"]
+        assert turn["by"] == "asker"
+        assert ["picture" in part for part in turn["parts"]] == sorted(
+            ["picture" in part for part in turn["parts"]], reverse=True
+        )
+        for part in turn["parts"]:
+            if "picture" in part:
+                data = base64.b64decode(part["picture"])
+                assert b"Skerry desk camera" not in data
+                assert part["kind"] == ("image/png" if data.startswith(b"\x89PNG") else "image/jpeg")
+    assert len({headers["Slip"] for headers in service.headers}) == len(service.requests)
+    assert any("rules" not in body for body in service.requests)  # describe/v1 has no system text
+
+
+def test_no_more_than_at_once_are_under_way(drovik: Drovik, serve: Serve) -> None:
+    def slow(number: int, body: dict[str, Any]) -> Reply:
+        time.sleep(0.03)
+        return good('{"kind": "cap"}')
+
+    service = serve(slow)
+    folder = demo_on_port(drovik.folder, service.port, cases=24)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 3"))
+    assert drovik("send", *SORT).code == 0
+    assert service.most_under_way == 3
+
+
+def test_lost_connections_429_and_5xx_are_tried_again_and_all_is_kept(drovik: Drovik, serve: Serve) -> None:
+    faults = {0: None, 1: bad(500, "broken"), 2: bad(429, "slow down", Retry_After="1"), 3: (200, {}, b"<html>")}
+    service = serve(lambda n, body: faults.get(n, good('{"kind": "cap"}')))
+    demo_on_port(drovik.folder, service.port, cases=4)
+    result = drovik("send", *SORT, "--json").json
+    assert (result["answered"], result["failed"], result["requests"], result["tried_again"]) == (4, 0, 8, 4)
+    assert result["store"] == {"attempts": 8, "replies": 7, "perhaps_billed_without_reply": 1}
+    kept = dict(rows(drovik.folder, "SELECT outcome, COUNT(*) FROM attempts GROUP BY outcome"))
+    assert kept == {"answered": 4, "lost": 1, "service_error": 1, "limited": 1, "unreadable": 1}
+    assert rows(drovik.folder, "SELECT COUNT(*) FROM replies WHERE http_status = 429") == [(1,)]
+    slips = [headers["Slip"] for headers in service.headers]
+    assert sorted(slips.count(one) for one in set(slips)) == [2, 2, 2, 2]
+
+
+def test_retry_after_is_honoured_by_the_whole_line(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: bad(429, "later", Retry_After="2") if n == 0 else good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    assert drovik("send", *SORT).code == 0
+    assert service.times[1] - service.times[0] >= 2.0
+
+
+def test_the_slot_is_free_while_an_ask_waits(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: bad(500, "broken") if n == 0 else good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    assert drovik("send", *SORT).code == 0
+    slips = [headers["Slip"] for headers in service.headers]
+    assert slips.index(slips[0], 1) == 3  # the two others went before it came again
+
+
+def test_what_fails_all_its_tries_is_failed_and_sent_anew_only_when_told(drovik: Drovik, serve: Serve) -> None:
+    well = False
+    service = serve(lambda n, body: good('{"kind": "cap"}') if well or n == 0 else bad(500, "broken"))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 8, tries = 2"))
+    first = drovik("send", *SORT)
+    assert first.code == 1
+    assert "2 failed (service_error)" in first.out
+    assert "drovik send --again failed" in first.out
+    assert drovik("send", *SORT, "--json").json["to_send"] == 0
+    score = drovik("score", *SORT)
+    assert "failed 2" in score.out
+    assert "2 failed and are not scored: between" in score.out
+    well = True
+    asked = len(service.requests)
+    assert drovik("send", *SORT, "--again", "failed", "--json").json["answered"] == 2
+    assert len(service.requests) == asked + 2
+    slips = [headers["Slip"] for headers in service.headers]
+    assert not set(slips[-2:]) & set(slips[:asked])  # another round has other request ids
+    assert "failed" not in drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"]
+
+
+@pytest.mark.parametrize(
+    ("reply", "words", "most"),
+    [
+        (bad(401, "this key is not known"), ("does not accept the key", "key_env"), 8),
+        (bad(403, "not for you"), ("forbids it", "may use this model"), 8),
+        (bad(404, "no such model"), ("does not know this model", "drovik.toml"), 8),
+        (bad(400, "the model takes words only"), ("cannot see pictures", "sees = false"), 8),
+        (bad(400, "field 'talk' is missing"), ("refused 5 requests in a row", "talk", "dialect"), 12),
+        ((302, {"Location": "https://elsewhere.invalid/"}, b""), ("elsewhere.invalid", "url"), 8),
+        ((200, {}, json.dumps({"result": {"text": "a cap"}}).encode()), ("nothing at $.answer", "$.result.text"), 12),
+    ],
+    ids=["401", "403", "unknown model", "cannot see", "bad request", "redirect", "another shape"],
+)
+def test_what_cannot_work_stops_at_once_with_one_clear_line(
+    reply: Reply, words: tuple[str, ...], most: int, drovik: Drovik, serve: Serve
+) -> None:
+    service = serve(lambda n, body: reply)
+    demo_on_port(drovik.folder, service.port, cases=40)
+    result = drovik("send", *SORT)
+    assert result.code == 3
+    assert len(service.requests) <= most
+    line = result.out.replace("\n", " ")
+    assert all(word in line for word in words), line
+    assert line.count(words[0]) == 1
+
+
+def test_a_model_that_cannot_work_holds_no_other_up_and_is_simply_asked_once_it_can(
+    drovik: Drovik, serve: Serve
+) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        return bad(404, "no such model") if body["model"] == "fulmar-2" else good('{"kind": "cap"}')
+
+    service = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=6)
+    result = drovik("send", "--task", "sort", "--arm", "fulmar/v1", "--arm", "gull/v1", "--json")
+    assert result.code == 3
+    assert result.json["answered"] == 6
+    assert [line.split(":")[1].strip() for line in result.json["problems"]] == ["models.fulmar"]
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("fulmar-2", "fulmar-3"))
+    assert drovik("send", *SORT, "--json").json["answered"] == 6
+
+
+def test_a_service_that_is_down_is_one_line(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good("x"))
+    service.close()
+    demo_on_port(drovik.folder, service.port, cases=40)
+    result = drovik("send", *SORT)
+    assert result.code == 3
+    assert "cannot be reached" in result.out
+    bill = drovik("send", *SORT, "--json").json["store"]
+    assert bill["perhaps_billed_without_reply"] == 0
+
+
+def test_a_time_out_is_tried_again_and_counted_as_perhaps_billed(drovik: Drovik, serve: Serve) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        time.sleep(1.5 if number == 0 else 0)
+        return good('{"kind": "cap"}')
+
+    service = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=2)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("timeout = 30", "timeout = 0.5"))
+    result = drovik("send", *SORT, "--json").json
+    assert result["answered"] == 2
+    assert result["store"]["perhaps_billed_without_reply"] == 1
+
+
+def test_the_key_goes_nowhere_but_to_the_service(drovik: Drovik, serve: Serve) -> None:
+    service = serve(
+        lambda n, body: good('{"kind": "cap", "k": "lost-and-found"}') if n else bad(500, "bad key lost-and-found")
+    )
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    drovik("send", *SORT)
+    drovik("report", "--task", "sort")
+    assert len(service.requests) == 4
+    assert b"lost-and-found" not in store_bytes(folder)
+    assert b"[key]" in store_bytes(folder)
+    assert "lost-and-found" not in (folder / "report.html").read_text()
+
+
+def test_a_key_is_not_sent_to_a_host_nobody_agreed_to(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=2)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("http://127.0.0.1:1", "https://desk.invalid"))
+    result = drovik("send", *SORT)
+    assert result.code == 2
+    assert "the key in DESK_KEY was never sent to desk.invalid before" in result.err
+    assert "--trust" in result.err
+    assert drovik("send", *SORT, "--trust").code == 3  # there is no such host, but it was tried
+    assert drovik("send", *SORT).code == 3
+
+
+def test_a_picture_that_changes_or_goes_is_one_line_and_stops_no_other(drovik: Drovik, serve: Serve) -> None:
+    folder = drovik.folder
+
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        if number == 0:
+            (folder / "images/lp-006.jpg").write_bytes((folder / "images/lp-001.jpg").read_bytes())
+            (folder / "images/lp-005.jpg").unlink()
+            time.sleep(0.2)
+        return good('{"kind": "cap"}')
+
+    service = serve(decide)
+    demo_on_port(folder, service.port, cases=6)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    result = drovik("send", *SORT)
+    assert result.code == 1
+    assert "images/lp-006.jpg: changed on disk" in result.out
+    assert "images/lp-005.jpg: there is no such picture" in result.out
+    assert "4 of 6 answered" in result.out
+
+
+def test_ctrl_c_keeps_everything_that_came_back(drovik: Drovik, serve: Serve) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        time.sleep(0.2)
+        return good('{"kind": "cap"}')
+
+    service = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=48)
+    process = drovik.start("send", *SORT)
+    while len(service.requests) < 10:
+        time.sleep(0.02)
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=20)
+    assert process.returncode == 130
+    assert "Traceback" not in err
+    attempts, replies = rows(
+        folder, "SELECT COUNT(*), COUNT(r.id) FROM attempts a LEFT JOIN replies r ON r.attempt = a.id"
+    )[0]
+    assert attempts == replies == len(service.requests) < 48
+    assert f"{replies} of 48 answered" in out
+    assert drovik("send", *SORT, "--json").json["answered"] == 48 - replies
+    assert len(service.requests) == 48
+
+
+def test_cases_that_ask_the_same_share_one_request(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=10)
+    assert drovik("send", "--task", "sort", "--arm", "dunlin/v1", "--json").json["to_send"] == 1
+    assert "picture" not in json.dumps(service.requests[0])
+    assert drovik("score", "--task", "sort", "--arm", "dunlin/v1", "--json").json["tasks"]["sort"][0]["statuses"] == {
+        "ok": 10
+    }
+    assert rows(folder, "SELECT COUNT(*), COUNT(DISTINCT identity) FROM asked") == [(10, 1)]
+
+
+def test_damaged_and_foreign_stores_are_one_line(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=2)
+    (folder / ".drovik").mkdir()
+    path = folder / ".drovik" / "answers.sqlite"
+    path.write_bytes(b"this is no store at all, but a text of some length" * 100)
+    damaged = drovik("score")
+    assert damaged.code == 2
+    assert damaged.err.startswith(".drovik/answers.sqlite: is damaged")
+    path.unlink()
+    with sqlite3.connect(path) as store:
+        store.execute("PRAGMA user_version = 99")
+    assert "another version of Drovik" in drovik("send").err
