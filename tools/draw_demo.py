@@ -9,7 +9,6 @@ recognises it).
 
 from __future__ import annotations
 
-import base64
 import io
 import json
 import random
@@ -154,9 +153,9 @@ def label_picture(scene):
 
 
 def small_print(picture):
-    """Twelve by twelve colours of the upright picture, as base64: what the stand-in compares."""
+    """Twelve by twelve colours of the upright picture, in hexadecimal: what the stand-in compares."""
     small = picture.convert("RGB").resize((12, 12), Image.Resampling.BOX)
-    return base64.b64encode(small.tobytes()).decode()
+    return small.tobytes().hex()
 
 
 def save(picture, number, name):

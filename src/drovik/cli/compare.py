@@ -112,7 +112,7 @@ def show_verdict(verdict: Verdict) -> None:
 
 def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> None:
     """All arms from best to worst, and the best beside each."""
-    from drovik.comparing.verdict import estimate, in_words, p_value, percent, points
+    from drovik.comparing.verdict import estimate, in_words, p_value, percent, points, telling
 
     by_first = {one.first: one for one in verdicts}
     measure = verdicts[0].measure if verdicts else view.task.decide_on
@@ -131,8 +131,11 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
         rows.append([str(place), name, percent(one.value), interval, str(one.cases), *tail])
     columns = ("", "arm", "score", "95 % interval", "cases", "behind the first", "answers", "cost", "median time")
     table(columns, rows, numbers=(0, 2, 4, 7, 8))
-    if verdicts:
-        say(in_words(verdicts[0]), style="bold")
-        open_ = [one.first for one in verdicts[1:] if one.outcome in ("too close to call", "no difference")]
-        if open_:
-            say(f"Also not told apart from {names[0]}: {', '.join(open_)}.")
+    told = telling([view.score_of(name) for name in names], verdicts)
+    for number, verdict in enumerate(told):
+        say(in_words(verdict), style=None if number else "bold")
+    alike = [
+        one.first for one in verdicts if one not in told and one.outcome in ("too close to call", "no difference")
+    ]
+    if alike:
+        say(f"Also not told apart from {names[0]}: {', '.join(alike)}.")

@@ -171,6 +171,19 @@ def rank(arms: Sequence[ArmScores], measure_name: str) -> tuple[list[ArmScores],
     return ordered, together
 
 
+def telling(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict]) -> list[Verdict]:
+    """Of the verdicts of `rank`, those worth a sentence: on the second arm, and on each other model's best."""
+    by_first = {one.first: one for one in verdicts}
+    told: dict[str, Verdict] = {}
+    models = {ordered[0].arm.split("/")[0]} if ordered else set()
+    for place, arm in enumerate(ordered[1:]):
+        model = arm.arm.split("/")[0]
+        if arm.arm in by_first and (place == 0 or model not in models):
+            told[arm.arm] = by_first[arm.arm]
+        models.add(model)
+    return list(told.values())
+
+
 def in_words(verdict: Verdict) -> str:
     """The verdict as sentences."""
     first, second = verdict.first, verdict.second

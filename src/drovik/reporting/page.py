@@ -14,7 +14,7 @@ from datetime import datetime
 from importlib.resources import files
 
 from drovik import __version__
-from drovik.comparing.verdict import Estimate, Verdict, estimate, in_words, percent, rank
+from drovik.comparing.verdict import Estimate, estimate, in_words, percent, rank, telling
 from drovik.images.prepare import thumbnail
 from drovik.images.source import read_source
 from drovik.problems import DrovikError
@@ -80,8 +80,7 @@ class TaskSection:
     title: str
     measure: str
     what: str
-    verdict: Verdict | None
-    words: str
+    words: tuple[str, ...]
     others: tuple[str, ...]
     arms: tuple[ArmRow, ...]
     figure: str
@@ -130,15 +129,13 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
     misses = tuple(
         _miss(project, view, case, found, thumbnails) for case, found in sorted(every, key=_worst_first)[:MOST_MISSES]
     )
-    others = tuple(
-        f"{one.first} ({one.outcome})"
-        for one in verdicts[1:]
-        if one.outcome in ("too close to call", "no difference")
-    )
+    told = telling(ordered, verdicts)
+    alike = ("too close to call", "no difference")
+    others = tuple(f"{one.first} ({one.outcome})" for one in verdicts if one not in told and one.outcome in alike)
     details = tuple((arm.arm, score) for arm in ordered for score in arm.measures)
     return TaskSection(
         view.task.name, view.task.title, name, measure.what if measure else "",
-        verdicts[0] if verdicts else None, in_words(verdicts[0]) if verdicts else "", others,
+        tuple(in_words(one) for one in told), others,
         rows, figure, details, misses, len(every), view.older,
     )  # fmt: skip
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import io
 import json
@@ -42,7 +41,7 @@ def _known() -> list[tuple[bytes, Scene]]:
     for line in files("drovik.standin").joinpath("scenes.jsonl").read_text("utf-8").splitlines():
         row = json.loads(line)
         scene = Scene(row["id"], row["kind"], row["colour"], row["mark"], row["tag"])
-        rows += [(base64.b64decode(one), scene) for one in row["prints"]]
+        rows += [(bytes.fromhex(one), scene) for one in row["prints"]]
     return rows
 
 

@@ -1,0 +1,74 @@
+"""The worked examples in docs/ come out as they say, and the README speaks of what there is."""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+from drovik.cli.main import COMMANDS
+from drovik.images.prepare import Prepared
+from drovik.project.arms import arms_of
+from drovik.project.dialects import Dialect
+from drovik.project.prompts import Prompt
+from drovik.project.settings import Endpoint, ProjectFile
+from drovik.project.tasks import MeasureTable, Task
+from drovik.scoring.catalogue import measures_of
+from drovik.sending.request import RequestWriter
+from drovik.sending.turns import Asking, PicturePart, TextPart, Turn
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+def blocks(name: str, kind: str) -> list[str]:
+    return re.findall(rf"^```json {kind}\n(.*?)^```", (ROOT / "docs" / name).read_text(), flags=re.M | re.S)
+
+
+@pytest.mark.parametrize(
+    "example", [json.loads(one) for one in blocks("measures.md", "example")], ids=lambda one: one["measure"]["type"]
+)
+def test_the_worked_examples_of_measures(example: dict) -> None:
+    table = dict(example["measure"])
+    task = Task("t", "", "json", None, "m", (MeasureTable("m", table.pop("type"), table),), ())
+    (measure,) = measures_of(task, [])
+    scores = [measure.per_case(one["answer"], measure.expected_of(one["expected"])) for one in example["cases"]]
+    assert measure.combine(scores) == pytest.approx(example["score"], abs=1e-6)
+    figures = measure.details(measure.rows(scores).sum(axis=0)).figures
+    for name, value in example["figures"].items():
+        assert figures[name] == pytest.approx(value, abs=1e-6)
+    assert [finding.cause for score in scores for finding in score.findings] == example["causes"]
+
+
+def test_there_is_a_worked_example_for_each_type_of_measure() -> None:
+    from drovik.scoring.catalogue import MEASURES
+
+    assert {json.loads(one)["measure"]["type"] for one in blocks("measures.md", "example")} == set(MEASURES)
+
+
+def test_the_worked_example_of_dialects() -> None:
+    (template,), (wanted,) = blocks("dialects.md", "template"), blocks("dialects.md", "request")
+    dialect = Dialect.model_validate(
+        {"request": {"body": template}, "names": {"user": "asker"}, "reply": {"text": "$.a"}}
+    )
+    settings = ProjectFile.model_validate(
+        {"models": {"gull": {"endpoint": "e", "id": "gull-1", "settings": {"max_output_tokens": 90}}}}
+    )
+    task = Task("t", "", "text", None, None, (), (Prompt("v1", "", "", "", "x", frozenset()),))
+    asking = Asking("", (Turn("user", (PicturePart(0), TextPart("Which kind is it? {key}"))),))
+    picture = Prepared(base64.b64decode("iVBORw0KGgo="), "image/png", 1, 1, True)
+    writer = RequestWriter(Endpoint(url="http://127.0.0.1", dialect="d"), dialect, "the key")
+    request = writer.write(arms_of(task, settings)[0], asking, [picture], "id")
+    assert json.loads(request.body) == json.loads(wanted)
+
+
+def test_the_readme_links_what_is_there() -> None:
+    text = (ROOT / "README.md").read_text()
+    linked = set(re.findall(r"\]\(([^)#:]+)\)", text))
+    assert {f"docs/screenshots/{path.name}" for path in (ROOT / "docs/screenshots").iterdir()} <= linked
+    for name in linked:
+        assert (ROOT / name).exists(), name
+    for command in re.findall(r"drovik ([a-z-]+)", text):
+        assert command in COMMANDS or command in ("check", "demo"), command
