@@ -105,7 +105,9 @@ def show_verdict(verdict: Verdict) -> None:
     table(
         ("arm", verdict.what, "95 % interval", "cases", "tokens", "cost", "median time"), rows, numbers=(1, 3, 5, 6)
     )
-    for word, ids in (("fixed", verdict.fixed), ("broken", verdict.broken)):
+    changed = [("fixed", verdict.fixed), ("broken", verdict.broken)]
+    changed += [(word, ids) for word, ids in (("improved", verdict.improved), ("worsened", verdict.worsened)) if ids]
+    for word, ids in changed:
         more = f" and {len(ids) - _MOST_IDS} more" if len(ids) > _MOST_IDS else ""
         say(f"{word} {len(ids)}: {', '.join(ids[:_MOST_IDS])}{more}" if ids else f"{word} 0")
 

@@ -76,5 +76,7 @@ def verdict_document(verdict: Verdict) -> dict[str, Any]:
         "outcome": verdict.outcome,
         "fixed": list(verdict.fixed),
         "broken": list(verdict.broken),
+        "improved": list(verdict.improved),
+        "worsened": list(verdict.worsened),
         "in_words": in_words(verdict),
     }

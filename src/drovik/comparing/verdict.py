@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 Outcome = Literal["better", "worse", "too close to call", "no difference", "no verdict"]
 
 SIGNIFICANT = 0.05
+_SAME = 1e-12
 MOST_FAILED = 0.05
 """With a larger share of failed answers than this there is no verdict."""
 
@@ -36,8 +37,9 @@ class Estimate:
 class Verdict:
     """What the comparison of two arms comes to. `difference` is the second's score less the first's.
 
-    `outcome` says how the second is beside the first. `fixed` and `broken` are the ids of the cases
-    that are better, or worse, with the second. Estimates and costs are of the common cases alone.
+    `outcome` says how the second is beside the first. `fixed` are the ids of the cases that are
+    wholly right with the second and were not with the first, `broken` those of which the reverse is true;
+    `improved` and `worsened` are the others that changed. Estimates and costs are of the common cases.
     """
 
     task: str
@@ -55,6 +57,8 @@ class Verdict:
     outcome: Outcome
     fixed: tuple[str, ...]
     broken: tuple[str, ...]
+    improved: tuple[str, ...]
+    worsened: tuple[str, ...]
     first_costs: Costs
     second_costs: Costs
     why: str = ""
@@ -106,8 +110,7 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
     (rows_before, grouped), (rows_after, _) = _rows(measure, before), _rows(measure, after)
     values = _estimate(measure, before), _estimate(measure, after)
     low, high = paired_interval(rows_before, rows_after, measure.score_of)
-    fixed = tuple(b.case.id for a, b in pairs if _score(b).value > _score(a).value + 1e-12)
-    broken = tuple(b.case.id for a, b in pairs if _score(b).value < _score(a).value - 1e-12)
+    fixed, broken, improved, worsened = _changed(pairs)
     if measure.binary and not grouped:
         p, test = mcnemar(len(broken), len(fixed)), "exact McNemar test"
     else:
@@ -115,10 +118,22 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
         test = "paired permutation test" + (" on whole groups" if grouped else "")
     verdict = Verdict(
         first.task, measure.name, measure.what, first.arm, second.arm, *values,
-        values[1].value - values[0].value, low, high, p, test, "too close to call", fixed, broken,
+        values[1].value - values[0].value, low, high, p, test, "too close to call",
+        fixed, broken, improved, worsened,
         costs_of([a.answer for a in before if a.answer]), costs_of([b.answer for b in after if b.answer]),
     )  # fmt: skip
     return judged(verdict, _too_many_failed(one, other))
+
+
+def _changed(pairs: Sequence[tuple[ScoredCase, ScoredCase]]) -> tuple[tuple[str, ...], ...]:
+    """The ids of the cases that were fixed, broken, improved, worsened."""
+    found: tuple[list[str], ...] = ([], [], [], [])
+    for one, other in pairs:
+        before, after = _score(one).value, _score(other).value
+        if abs(after - before) > _SAME:
+            whole = max(before, after) > 1 - _SAME
+            found[(0 if whole else 2) + (after < before)].append(one.case.id)
+    return tuple(tuple(ids) for ids in found)
 
 
 def _common(one: MeasureScore, other: MeasureScore) -> list[tuple[ScoredCase, ScoredCase]]:
@@ -142,7 +157,7 @@ def judged(verdict: Verdict, hindrance: str = "") -> Verdict:
     outcome: Outcome = "too close to call"
     if hindrance:
         outcome = "no verdict"
-    elif not verdict.fixed and not verdict.broken:
+    elif not (verdict.fixed or verdict.broken or verdict.improved or verdict.worsened):
         outcome = "no difference"
     elif verdict.p < SIGNIFICANT and verdict.low > 0:
         outcome = "better"

@@ -107,7 +107,26 @@ def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], sho
     got = got if len(got) <= 60 else got[:57] + "..."
     if one["type"] == "decimal_parsing" or isinstance(one["input"], Decimal):
         got = str(one["input"])
-    return Problem(f"{got} will not do", what[:1].lower() + what[1:], shown, here)
+    return Problem(f"{got} will not do", _wanted(one["type"], what), shown, here)
+
+
+def _wanted(kind: str, what: str) -> str:
+    """What to write instead, out of pydantic's words for what it should have been."""
+    plain = {
+        "bool": "true or false",
+        "int": "a whole number",
+        "float": "a number",
+        "string": "a text",
+        "decimal": "a number",
+    }
+    family = kind.partition("_")[0]
+    if kind.endswith(("_parsing", "_type")) and family in plain:
+        return f"write {plain[family]}"
+    return (
+        what.replace("Input should be", "it should be", 1)
+        if what.startswith("Input")
+        else what[:1].lower() + what[1:]
+    )
 
 
 def _dotted(place: str, loc: Sequence[str | int]) -> str:
