@@ -269,7 +269,11 @@ def test_the_key_goes_nowhere_but_to_the_service(drovik: Drovik, serve: Serve) -
 def test_a_key_is_not_sent_to_a_host_nobody_agreed_to(drovik: Drovik) -> None:
     folder = demo_on_port(drovik.folder, 1, cases=2)
     settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("http://127.0.0.1:1", "https://desk.invalid"))
+    settings.write_text(
+        settings.read_text()
+        .replace("http://127.0.0.1:1", "https://desk.invalid")
+        .replace("at_once", "tries = 1, at_once")
+    )
     result = drovik("send", *SORT)
     assert result.code == 2
     assert "the key in DESK_KEY was never sent to desk.invalid before" in result.err
