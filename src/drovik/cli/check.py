@@ -29,6 +29,8 @@ def run(arguments: argparse.Namespace) -> int:
     project, problems = read_all(folder)
     if project is not None:
         problems = problems + check_secrets(project) + _check_pictures(project)
+        if not any("/prompts/" in one.file for one in problems):
+            problems += _check_prompts(project)
     problems = list(dict.fromkeys(problems))
     if arguments.json:
         rows = [{"file": one.file, "place": one.place, "what": one.what, "remedy": one.remedy} for one in problems]
@@ -44,6 +46,23 @@ def run(arguments: argparse.Namespace) -> int:
     if project is None:
         return WRONG_INPUT
     return DOES_NOT_HOLD if problems else DONE
+
+
+def _check_prompts(project: Project) -> list[Problem]:
+    """Each prompt version rendered on every case; the first failure of each is told."""
+    from drovik.project.arms import arms_of
+    from drovik.sending.turns import asking_of
+
+    problems: list[Problem] = []
+    for task in project.tasks:
+        for arm in {arm.prompt_name: arm for arm in arms_of(task, project.settings)}.values():
+            for case in project.cases:
+                try:
+                    asking_of(task, arm, case)
+                except DrovikError as error:
+                    problems += error.problems
+                    break
+    return problems
 
 
 def _check_pictures(project: Project) -> list[Problem]:

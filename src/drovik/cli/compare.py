@@ -70,7 +70,7 @@ def _compared(
     name = measure or view.task.decide_on
     known = [one.name for one in view.measures]
     if name not in known:
-        if alone or measure is None:
+        if alone:
             raise DrovikError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
         return [], []
     if not arms:

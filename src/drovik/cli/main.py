@@ -60,6 +60,9 @@ def _parser(argv: Sequence[str]) -> argparse.ArgumentParser:
 def main(argv: Sequence[str] | None = None) -> int:
     """Run one command line; the return value is the exit code of the design."""
     words = list(sys.argv[1:] if argv is None else argv)
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):  # a terminal that lacks a character shows another, and nothing ends
+            stream.reconfigure(errors="replace")
     if words in (["--version"], ["-V"]):
         print(f"drovik {__version__}")
         return DONE

@@ -24,6 +24,11 @@ class BrokenPicture(ValueError):
     """The file breaks off, or is not built as its format says."""
 
 
+def may_be_turned(data: bytes, media_type: str | None) -> bool:
+    """Whether a picture may say that it lies sideways; a cheap look, since asking Pillow decodes a whole PNG."""
+    return media_type != "image/png" or b"eXIf" in data or b"Raw profile" in data or b"orientation" in data.lower()
+
+
 def cut_metadata(data: bytes, media_type: str) -> bytes:
     """The same picture without its metadata; the same bytes where there was none.
 

@@ -5,6 +5,7 @@ Where nothing has to be turned or resized, a JPEG or PNG keeps its pixels as the
 
 from __future__ import annotations
 
+import contextlib
 import io
 import threading
 import warnings
@@ -12,7 +13,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING
 
-from drovik.images.metadata import BrokenPicture, cut_metadata
+from drovik.images.metadata import BrokenPicture, cut_metadata, may_be_turned
 from drovik.problems import DrovikError, Problem
 from drovik.project.settings import Prep
 
@@ -68,12 +69,14 @@ def prepare(data: bytes, prep: Prep, path: str, max_pixels: int) -> Prepared:
     try:
         with _opened(data, path, max_pixels) as picture:
             media_type = _MEDIA_TYPES.get(str(picture.format))
-            upright = picture.getexif().get(_ORIENTATION, 1) in (0, 1)
+            upright = not may_be_turned(data, media_type) or picture.getexif().get(_ORIENTATION, 1) in (0, 1)
             fits = prep.fit is None or max(picture.size) <= prep.fit
             requality = prep.quality is not None and media_type == "image/jpeg"
             if media_type and upright and fits and not requality and not (prep.quality and media_type == "image/png"):
-                cut = cut_metadata(data, media_type)
-                return Prepared(cut, media_type, picture.width, picture.height, as_stored=True)
+                # What is not built by the book, and can be decoded all the same, is written anew.
+                with contextlib.suppress(BrokenPicture):
+                    cut = cut_metadata(data, media_type)
+                    return Prepared(cut, media_type, picture.width, picture.height, as_stored=True)
             return _redrawn(picture, prep)
     except DrovikError:
         raise
@@ -117,7 +120,7 @@ def _opened(data: bytes, path: str, max_pixels: int) -> Image.Image:
 
 
 def _broken(path: str, error: BaseException) -> Problem:
-    reason = str(error) if isinstance(error, BrokenPicture) else "it cannot be decoded"
+    reason = "it breaks off" if "truncated" in str(error) else "it cannot be decoded"
     return Problem(f"is a broken picture: {reason}", "open it elsewhere and save it anew", path)
 
 
@@ -130,7 +133,7 @@ def _redrawn(picture: Image.Image, prep: Prep) -> Prepared:
     if prep.fit is not None and source_format == "JPEG":
         picture.draft(None, (prep.fit, prep.fit))  # decodes at a half, quarter or eighth, never below what is asked
     drawn = ImageOps.exif_transpose(picture)
-    drawn = _in_srgb(drawn, profile)
+    drawn = _in_srgb(_in_eight_bits(drawn), profile)
     see_through = drawn.mode in ("RGBA", "LA", "PA") or "transparency" in drawn.info
     drawn = drawn.convert("RGBA" if see_through else "L" if drawn.mode in ("L", "1") else "RGB")
     if prep.fit is not None and max(drawn.size) > prep.fit:
@@ -155,6 +158,14 @@ def _redrawn(picture: Image.Image, prep: Prep) -> Prepared:
     clean = Image.frombytes(drawn.mode, drawn.size, drawn.tobytes())  # leaves info, and so all metadata, behind
     clean.save(out, "PNG")
     return Prepared(out.getvalue(), "image/png", drawn.width, drawn.height, as_stored=False)
+
+
+def _in_eight_bits(picture: Image.Image) -> Image.Image:
+    """A gray picture of 16 bits as one of 8; Pillow itself would cut its values off instead of scaling them."""
+    if not picture.mode.startswith("I"):
+        return picture
+    whole = picture.convert("I")
+    return whole.point(lambda value: value * (1 / 257) + 0.5).convert("L")
 
 
 def _in_srgb(picture: Image.Image, profile: bytes | None) -> Image.Image:

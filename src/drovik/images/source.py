@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
+import os
+import stat
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -27,6 +30,7 @@ def file_state(folder: Path, path: str) -> FileState:
     """
     try:
         found = (folder / path).stat()
+        _see_that_it_is_a_file(found.st_mode)
     except (OSError, ValueError) as error:
         raise DrovikError(missing(path, error)) from None
     return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
@@ -38,9 +42,23 @@ def read_source(folder: Path, path: str) -> bytes:
     :raises DrovikError: where it cannot be read.
     """
     try:
-        return (folder / path).read_bytes()
+        with open(folder / path, "rb", opener=_without_waiting) as file:
+            _see_that_it_is_a_file(os.fstat(file.fileno()).st_mode)
+            return file.read()
     except (OSError, ValueError) as error:
         raise DrovikError(missing(path, error)) from None
+
+
+def _without_waiting(path: str, flags: int) -> int:
+    """Opens a file, and does not wait for ever on a pipe that nobody writes to."""
+    return os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
+
+
+def _see_that_it_is_a_file(mode: int) -> None:
+    if stat.S_ISDIR(mode):
+        raise IsADirectoryError
+    if not stat.S_ISREG(mode):
+        raise OSError(errno.EINVAL, "it is no regular file")
 
 
 def missing(path: str, error: OSError | ValueError) -> Problem:

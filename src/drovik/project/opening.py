@@ -62,7 +62,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     for name in set(given) & set(OUR_VARIABLES):
         what = f"'{name}' is Drovik's own variable and cannot be given"
         problems.append(Problem(what, "rename it", settings.cases, "given"))
-    for task in tasks:
+    for task in tasks if cases else ():
         problems += check_variables(task, given)
     problems += _check_given(cases, tasks, settings.cases)
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from pydantic import Field
 
@@ -15,6 +15,7 @@ from drovik.problems import Problem, known_words
 from drovik.project.toml_files import Frozen, read_toml, validated
 
 if TYPE_CHECKING:
+    from jinja2.runtime import Context
     from jinja2.sandbox import SandboxedEnvironment
 
     from drovik.project.tasks import Task
@@ -23,6 +24,9 @@ TASK_VARIABLES = ("labels", "schema")
 """What a task itself gives to its prompts, beside the facts `given` by a case."""
 
 OUR_VARIABLES = (*TASK_VARIABLES, "picture")
+
+
+_LARGEST = 1_000_000
 
 
 class PromptFile(Frozen):
@@ -49,9 +53,22 @@ class Prompt:
 def environment() -> SandboxedEnvironment:
     """The templates' sandbox: no attribute tricks, and an unknown variable is an error."""
     from jinja2 import StrictUndefined
+    from jinja2.exceptions import SecurityError
     from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-    return ImmutableSandboxedEnvironment(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=False)
+    class Sandbox(ImmutableSandboxedEnvironment):
+        """Also without the two operators by which one line can take all memory or all time."""
+
+        intercepted_binops = frozenset(("*", "**"))
+
+        def call_binop(self, context: Context, operator: str, left: Any, right: Any) -> Any:
+            sizes = [len(one) if isinstance(one, str | list | tuple) else 1 for one in (left, right)]
+            counts = [one for one in (left, right) if isinstance(one, int)]
+            if max(sizes) * max([1, *counts]) > _LARGEST or (operator == "**" and abs(right) > 100):
+                raise SecurityError(f"{operator} would make something too large")
+            return super().call_binop(context, operator, left, right)
+
+    return Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=False)
 
 
 def read_prompts(home: Path, problems: list[Problem]) -> tuple[Prompt, ...]:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from drovik.project.schemas import validator_for
-from drovik.reading.find_json import find_json
+from drovik.reading.find_json import MAX_DEPTH, find_json
 from drovik.reading.schema_errors import SchemaError, schema_errors
 
 READING_REVISION = 1
@@ -109,6 +109,8 @@ class Reader:
 
     def _candidate(self, how: How, text: str) -> _Candidate | None:
         doubled: list[str] = []
+        if _is_too_deep(text):
+            return None
         try:
             value = json.loads(
                 text, object_pairs_hook=lambda pairs: _members(pairs, doubled), parse_constant=_no_constant
@@ -131,6 +133,18 @@ def _members(pairs: list[tuple[str, Any]], doubled: list[str]) -> dict[str, Any]
             doubled.append(name)
         members[name] = value
     return members
+
+
+def _is_too_deep(text: str) -> bool:
+    """Whether brackets are nested beyond what a parser can bear; those in strings count too, which errs safely."""
+    if text.count("[") + text.count("{") <= MAX_DEPTH:
+        return False
+    depth = 0
+    for char in text:
+        depth += (char in "[{") - (char in "]}")
+        if depth > MAX_DEPTH:
+            return True
+    return False
 
 
 def _no_constant(word: str) -> float:

@@ -134,14 +134,14 @@ class Courier:
                 self._pool, write_request, self._project, line.writer, ask, request_id
             )
         except PictureChanged as error:
-            self._store.forget_source(error.path)
+            self._store.digests.forget_source(error.path)
             self.tally.warn(error.path, error.problems[0])
             return None
         except DrovikError as error:
             self.tally.warn(error.problems[0].line(), error.problems[0])
             return None
         for fact in written.facts:
-            if not self._store.note_prepared(fact.source, fact.prep, fact.digest):
+            if not self._store.digests.note_prepared(fact.source, fact.prep, fact.digest):
                 what = "is prepared to other bytes than before, though the prep is the same"
                 remedy = "a newer imaging library does that; nothing is asked anew for it"
                 self.tally.warn("prepared", Problem(what, remedy, fact.path))
@@ -176,9 +176,10 @@ class Courier:
         """Whether this attempt settles the ask.
 
         What stops a model or an endpoint settles nothing: once that is mended, it is simply asked. Nor
-        does a bad request, as long as nothing at all has worked with the model.
+        does a connection that never came about, for nothing was asked then; nor a bad request, as long
+        as nothing at all has worked with the model.
         """
-        if outcome.stops != "none":
+        if outcome.stops != "none" or outcome.kind == "unreachable":
             return False
         if outcome.again:
             return try_ == line.endpoint.limits.tries and not line.is_stopped(ask.arm.model_name)

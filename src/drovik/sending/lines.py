@@ -20,7 +20,8 @@ PREPARED_AHEAD = 2
 REFUSED_IN_A_ROW = 5
 """So many bad requests of a model with which nothing worked, and it is asked no further."""
 UNREACHED_IN_A_ROW = 6
-"""So many attempts without a connection where nothing worked, and the endpoint is left."""
+"""So many attempts without a connection where nothing worked, and the endpoint is left; where something
+did, so many for each slot, for it may come back."""
 UNFIT_IN_A_ROW = 3
 """So many good replies with nothing where the dialect looks, and the endpoint is left."""
 
@@ -63,9 +64,10 @@ class Line:
             self._stop("", outcome.kind, outcome.words)
         elif outcome.stops == "model":
             self._stop(model, outcome.kind, outcome.words)
-        elif outcome.kind == "unreachable" and not self.worked:
+        elif outcome.kind == "unreachable":
             self._unreached += 1
-            if self._unreached >= UNREACHED_IN_A_ROW or last_try:
+            patience = UNREACHED_IN_A_ROW * (self.endpoint.limits.at_once if self.worked else 1)
+            if self._unreached >= patience or (last_try and not self.worked):
                 self._stop("", outcome.kind, outcome.words)
         elif outcome.kind == "bad_request" and model not in self.worked:
             self._refused[model] += 1
@@ -74,6 +76,7 @@ class Line:
 
     def _learn_from_answer(self, model: str, unpacked: Unpacked | None) -> None:
         self.worked.add(model)
+        self._unreached = 0
         if unpacked is None or not unpacked.note:
             self._unfit = -1 if self._unfit <= 0 else 0
         elif self._unfit >= 0:

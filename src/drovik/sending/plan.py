@@ -59,7 +59,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> dic
     """
     paths = dict.fromkeys(picture.path for case in cases for picture in case.pictures)
     states = (file_state(project.folder, path) for path in paths)
-    return store.source_digests(states, lambda path: source_digest(read_source(project.folder, path)))
+    return store.digests.of_sources(states, lambda path: source_digest(read_source(project.folder, path)))
 
 
 def asks_of(task: Task, arms: Sequence[Arm], cases: Iterable[Case], digests: dict[str, str]) -> Iterator[Ask]:

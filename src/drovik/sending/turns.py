@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 from dataclasses import dataclass
 from functools import lru_cache
@@ -58,30 +59,34 @@ def _template(text: str) -> Template:
 
 
 class _Placing:
-    """The `picture()` of a template: leaves a mark that no text of a case can forge, and keeps its order."""
+    """The `picture()` of a template: leaves a mark, which no text of a case can forge, with the picture's number."""
 
     def __init__(self, case: Case) -> None:
-        self.mark = f"\x02picture {secrets.token_hex(8)}\x03"
-        self.case = case
-        self.placed: list[int] = []
+        self._nonce = secrets.token_hex(8)
+        self._case = case
+        self._next = 0
 
     def __call__(self, which: str | int | None = None) -> str:
-        self.placed.append(self._number(which))
-        return self.mark
+        return f"\x02{self._nonce} {self._number(which)}\x03"
+
+    def split(self, text: str) -> list[str]:
+        """A rendered text as text, number, text, number, …, text."""
+        return re.split(f"\x02{self._nonce} (\\d+)\x03", text)
 
     def _number(self, which: str | int | None) -> int:
-        pictures = self.case.pictures
+        pictures = self._case.pictures
+        many = "1 picture" if len(pictures) == 1 else f"{len(pictures)} pictures"
         if which is None:
-            left = [number for number in range(len(pictures)) if number not in self.placed]
-            return left[0] if left else len(pictures) - 1
+            self._next += 1
+            which = self._next
         if isinstance(which, int):
             if 1 <= which <= len(pictures):
                 return which - 1
-            raise DrovikError(Problem(f"picture({which}): the case has {len(pictures)} pictures", "count from 1"))
+            raise DrovikError(Problem(f"picture({which}): the case has {many}", "count from 1"))
         tags = [picture.tag for picture in pictures]
         if which in tags:
             return tags.index(which)
-        known = known_words(which, [tag for tag in tags if tag])
+        known = known_words(str(which), [tag for tag in tags if tag])
         raise DrovikError(Problem(f"picture('{which}'): no picture of the case has this tag", known))
 
 
@@ -97,7 +102,8 @@ def asking_of(task: Task, arm: Arm, case: Case) -> Asking:
     system = _rendered(arm, "system", arm.prompt.system, {**variables, "picture": _no_picture}, case)
     text = _rendered(arm, "ask", arm.prompt.ask, {**variables, "picture": placing}, case)
     parts = _parts(text, placing)
-    first = [PicturePart(number) for number in range(len(case.pictures)) if number not in placing.placed]
+    placed = {part.number for part in parts if isinstance(part, PicturePart)}
+    first = [PicturePart(number) for number in range(len(case.pictures)) if number not in placed]
     every = [*first, *parts]
     if not arm.model.sees:
         every = _joined([part for part in every if isinstance(part, TextPart)])
@@ -117,18 +123,18 @@ def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: 
         first = error.problems[0]
         raise DrovikError(Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")) from None
     except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError, MemoryError) as error:
-        what = f"fails on case '{case.id}': {error}"
+        what = f"fails on case '{case.id}': {str(error).rstrip('.')}"
         raise DrovikError(Problem(what, "mend the template or the case", arm.prompt.file, place)) from None
 
 
 def _parts(text: str, placing: _Placing) -> list[TextPart | PicturePart]:
+    pieces = placing.split(text)
     parts: list[TextPart | PicturePart] = []
-    numbers = iter(placing.placed)
-    for index, piece in enumerate(text.split(placing.mark)):
-        if index:
-            parts.append(PicturePart(next(numbers)))
-        if piece.strip():
-            parts.append(TextPart(piece.strip("\n") if placing.placed else piece))
+    for index, piece in enumerate(pieces):
+        if index % 2:
+            parts.append(PicturePart(int(piece)))
+        elif piece.strip():
+            parts.append(TextPart(piece.strip("\n") if len(pieces) > 1 else piece))
     return parts
 
 

@@ -46,7 +46,7 @@ def unpack(body: bytes, form: ReplyForm) -> Unpacked:
     if texts and not pieces and texts != [None]:
         pieces = [json.dumps(one, ensure_ascii=False) for one in texts if one is not None]
     return Unpacked(
-        "".join(pieces),
+        well_formed("".join(pieces)),
         ended,
         ended is not None and ended in form.cut_off,
         refused,
@@ -56,6 +56,15 @@ def unpack(body: bytes, form: ReplyForm) -> Unpacked:
         error,
         note,
     )
+
+
+def well_formed(text: str) -> str:
+    """Text without halves of surrogate pairs, which JSON can escape and neither a file nor a screen can hold."""
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        return text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+    return text
 
 
 def check_reply_form(dialect: Dialect, file: str) -> list[Problem]:
@@ -76,7 +85,7 @@ def _first_text(path: str | None, tree: Any) -> str | None:
     found = compile_path(path)(tree) if path else []
     for one in found:
         if isinstance(one, str | int | float) and not isinstance(one, bool):
-            return str(one)[:2000]
+            return well_formed(str(one)[:2000])
     return None
 
 

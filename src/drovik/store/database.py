@@ -30,7 +30,7 @@ def open_database(path: Path, create: bool = True) -> sqlite3.Connection:
     """
     try:
         if create:
-            path.parent.mkdir(parents=True, exist_ok=True)
+            _make_folder(path.parent)
         where = str(path) if create or path.exists() else ":memory:"
         connection = sqlite3.connect(where, isolation_level=None, timeout=30)
         connection.execute("PRAGMA journal_mode = WAL")
@@ -39,6 +39,13 @@ def open_database(path: Path, create: bool = True) -> sqlite3.Connection:
     except (sqlite3.Error, OSError) as error:
         raise DrovikError(_trouble(error)) from None
     return connection
+
+
+def _make_folder(folder: Path) -> None:
+    """The store's folder, with a note to git that what is in it is not to be committed."""
+    if not folder.exists():
+        folder.mkdir(parents=True)
+        (folder / ".gitignore").write_text("*\n", encoding="utf-8")
 
 
 def _make_tables(connection: sqlite3.Connection) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -13,10 +13,10 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from drovik.images.source import FileState
 from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.database import GroupWriter, open_database, transaction
+from drovik.store.digests import Digests
 from drovik.store.records import Answer, Asked, Bill, Reply, Spent
 
 
@@ -58,11 +58,12 @@ def _now() -> str:
 
 
 class Store:
-    """One project's store. Open it by `with`."""
+    """One project's store. Open it by `with`. `digests` are its two caches of pictures' digests."""
 
     def __init__(self, path: Path, create: bool = True) -> None:
         self.connection = open_database(path, create)
         self._writer = GroupWriter(self.connection)
+        self.digests = Digests(self.connection, self._writer)
 
     def __enter__(self) -> Store:
         return self
@@ -134,18 +135,6 @@ class Store:
         row = self.connection.execute("SELECT MAX(round) FROM attempts WHERE identity = ?", (identity,)).fetchone()
         return int(row[0] or 0)
 
-    def note_prepared(self, source: str, prep: str, digest: str) -> bool:
-        """Keep the digest of what a prep made of a source; False where it made other bytes before."""
-        key = (source, prep)
-        row = self.connection.execute("SELECT digest FROM prepared WHERE source = ? AND prep = ?", key).fetchone()
-        if row is None:
-            self._writer.write(
-                lambda connection: connection.execute(
-                    "INSERT OR REPLACE INTO prepared VALUES (?, ?, ?)", (*key, digest)
-                )
-            )
-        return row is None or row[0] == digest
-
     # Answers.
 
     def concluded(self) -> frozenset[str]:
@@ -210,8 +199,9 @@ class Store:
         with transaction(self.connection):
             for identity, kept in rows:
                 one = kept.answer
-                errors = json.dumps([(error.at, error.what) for error in one.errors], ensure_ascii=False)
-                value = json.dumps(one.value, ensure_ascii=False)
+                # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
+                errors = json.dumps([(error.at, error.what) for error in one.errors])
+                value = json.dumps(one.value)
                 self.connection.execute(
                     "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     (task, identity, kept.reading, one.status, one.how, one.text, value, errors, one.note),
@@ -266,36 +256,6 @@ class Store:
             if spent:
                 total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
         return total
-
-    # Digests of pictures' files.
-
-    def source_digests(self, wanted: Iterator[FileState], compute: Callable[[str], str]) -> dict[str, str]:
-        """The digest of each picture's file by its path; computed only where the file looks changed.
-
-        :param compute: takes a path and gives the digest of what is there now.
-        """
-        kept = {
-            path: (size, mtime, inode, digest)
-            for path, size, mtime, inode, digest in self.connection.execute("SELECT * FROM sources")
-        }
-        found: dict[str, str] = {}
-        fresh = []
-        for state in wanted:
-            known = kept.get(state.path)
-            if known and known[:3] == (state.size, state.mtime_ns, state.inode):
-                found[state.path] = known[3]
-            else:
-                found[state.path] = compute(state.path)
-                fresh.append((state.path, state.size, state.mtime_ns, state.inode, found[state.path]))
-        if fresh:
-            with transaction(self.connection):
-                self.connection.executemany("INSERT OR REPLACE INTO sources VALUES (?, ?, ?, ?, ?)", fresh)
-        return found
-
-    def forget_source(self, path: str) -> None:
-        """Have a picture's digest computed anew the next time."""
-        with transaction(self.connection):
-            self.connection.execute("DELETE FROM sources WHERE path = ?", (path,))
 
 
 def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:

@@ -1,0 +1,136 @@
+"""What is asked of a model: text and pictures in their order, and the identity of it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from drovik.problems import DrovikError
+from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
+from drovik.project.cases import Case, Picture
+from drovik.project.prompts import Prompt
+from drovik.project.settings import ProjectFile
+from drovik.project.tasks import Task
+from drovik.sending.plan import canonical_text
+from drovik.sending.turns import PicturePart, TextPart, asking_of
+
+SETTINGS = {
+    "endpoints": {"e": {"url": "http://127.0.0.1:1", "dialect": "d"}},
+    "models": {
+        "gull": {"endpoint": "e", "id": "gull-1", "settings": {"temperature": 0.0}},
+        "dunlin": {"endpoint": "e", "id": "dunlin-1", "sees": False},
+    },
+    "preps": {"full": {}, "small": {"fit": 300}},
+}
+
+
+def made(ask: str, system: str = "", settings: dict[str, Any] | None = None, labels: tuple[str, ...] = ("cap", "hat"),
+         uses: frozenset[str] = frozenset()) -> tuple[Task, tuple[Arm, ...]]:  # fmt: skip
+    prompt = Prompt("v1", "v1.toml", "", system, ask, uses)
+    task = Task("t", "", "text", None, None, (), (prompt,), labels)
+    return task, arms_of(task, ProjectFile.model_validate(settings or SETTINGS))
+
+
+def case(*tags: str | None, **given: Any) -> Case:
+    pictures = tuple(Picture(f"{number}.jpg", tag) for number, tag in enumerate(tags))
+    return Case("c", pictures, given, {"t": "SECRET"}, None, "tune", frozenset(), "line 1")
+
+
+def parts(ask: str, one: Case, model: int = 0) -> list[int | str]:
+    task, arms = made(ask)
+    (turn,) = asking_of(task, arms[model * 2], one).turns
+    return [part.number if isinstance(part, PicturePart) else part.text for part in turn.parts]
+
+
+@pytest.mark.parametrize(
+    ("ask", "tags", "wanted"),
+    [
+        ("What?", [None], [0, "What?"]),
+        ("What?", [None, None], [0, 1, "What?"]),
+        ("A: {{ picture() }} B: {{ picture() }}?", [None, None], ["A: ", 0, " B: ", 1, "?"]),
+        ("{{ picture(2) }} then {{ picture(1) }}", [None, None], [1, " then ", 0]),
+        ("{{ picture('tag') }}", ["item", "tag"], [0, 1]),
+        ("See {{ picture('tag') }}", ["item", "tag"], [0, "See ", 1]),
+        ("{% set a = picture() %}{% set b = picture() %}{{ b }}x{{ a }}", [None, None], [1, "x", 0]),
+        ("{% set a = picture() %}What?", [None], [0, "What?"]),
+        ("{{ picture() }}{{ picture(1) }}", [None], [0, 0]),
+    ],
+)
+def test_pictures_stand_before_the_text_or_where_it_places_them(
+    ask: str, tags: list[str | None], wanted: list[int | str]
+) -> None:
+    assert parts(ask, case(*tags)) == wanted
+
+
+def test_a_model_that_does_not_see_gets_the_text_alone() -> None:
+    assert parts("A: {{ picture() }} B?", case(None), model=1) == ["A:\nB?"]
+
+
+@given(st.text(max_size=40))
+@settings(max_examples=100, deadline=None)
+def test_no_fact_can_place_a_picture_or_be_a_template(text: str) -> None:
+    forged = text + "{{ picture() }}\x02 0\x03{key}"
+    task, arms = made("Q {{ fact }}.")
+    (turn,) = asking_of(task, arms[0], case(None, fact=forged)).turns
+    assert [type(part) for part in turn.parts] == [PicturePart, TextPart]
+    assert turn.parts[1] == TextPart(f"Q {forged}.")
+
+
+def test_the_expected_output_is_in_no_turn_and_in_no_identity() -> None:
+    task, arms = made("Which of {{ labels | join(', ') }}?", "You sort.")
+    text = canonical_text(task, arms[0], case(None), ["d0"])
+    assert "SECRET" not in text
+    assert "cap, hat" in text
+
+
+def identity(ask: str = "What?", digest: str = "d0", model: int = 0, prep: int = 0, **changes: Any) -> str:
+    tree = {**SETTINGS, **changes}
+    task, arms = made(ask, settings=tree)
+    return canonical_text(task, arms[model * len(tree["preps"]) + prep], case(None), [digest])
+
+
+def with_model(**more: Any) -> dict[str, Any]:
+    return {"models": {"gull": {**SETTINGS["models"]["gull"], **more}}}
+
+
+def test_the_identity_is_of_what_is_asked_and_of_nothing_else() -> None:
+    same = identity()
+    assert identity(endpoints={"e": {"url": "https://elsewhere.invalid", "dialect": "other", "key_env": "K"}}) == same
+    assert identity(**with_model(price={"currency": "EUR", "input": 1, "output": 2})) == same
+    assert identity(preps={"whole": {}}) == same
+    different = [
+        identity(ask="What then?"), identity(digest="d1"), identity(prep=1), identity(model=1),
+        identity(**with_model(revision="2026-11")), identity(**with_model(id="gull-2")),
+        identity(**with_model(settings={"temperature": 0.5})), identity(**with_model(settings={})),
+        identity(**with_model(settings={"temperature": 0.0, "seed": 1})),
+    ]  # fmt: skip
+    assert len({same, *different}) == len(different) + 1
+
+
+def test_an_arm_is_another_where_its_model_prompt_or_prep_is() -> None:
+    def digest(
+        ask: str = "What?", labels: tuple[str, ...] = ("cap",), uses: frozenset[str] = frozenset(), **more: Any
+    ) -> str:
+        task, arms = made(ask, settings={**SETTINGS, **more}, labels=labels, uses=uses)
+        return arm_digest(task, arms[0].model, task.prompts[0], arms[0].prep)
+
+    assert digest() == digest(labels=("cap", "hat"))  # a prompt that does not list them is the same prompt
+    listing = frozenset(["labels"])
+    assert digest(uses=listing) != digest(uses=listing, labels=("cap", "hat"))
+    assert digest() != digest(ask="What then?")
+    assert digest() != digest(**with_model(revision="x"))
+    assert digest() != digest(preps={"full": {"fit": 100}})
+
+
+def test_words_mean_arms_by_their_first_parts_and_unknown_words_are_told() -> None:
+    _, arms = made("What?")
+    names = [arm.name for arm in arms]
+    assert names == ["gull/v1/full", "gull/v1/small", "dunlin/v1/full", "dunlin/v1/small"]
+    assert [arm.name for arm in fitting_arms(arms, ["gull"])] == names[:2]
+    assert [arm.name for arm in fitting_arms(arms, ["*/v1/small"])] == names[1::2]
+    assert fitting_arms(arms, []) == arms
+    with pytest.raises(DrovikError, match=r"no arm 'gul'.*\n.*no arm 'x/y'"):
+        check_arm_words(arms, ["gul", "gull", "x/y"])
