@@ -349,3 +349,88 @@ def test_damaged_and_foreign_stores_are_one_line(drovik: Drovik) -> None:
     with sqlite3.connect(path) as store:
         store.execute("PRAGMA user_version = 99")
     assert "another version of Drovik" in drovik("send").err
+
+
+def test_pictures_prepared_to_other_bytes_than_before_are_told_and_not_bought_again(
+    drovik: Drovik, serve: Serve
+) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=2)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("[preps.full]", "[preps.full]\nfit = 200"))
+    assert "other bytes" not in drovik("send", *SORT).out
+    with sqlite3.connect(folder / ".drovik" / "answers.sqlite") as store:
+        assert store.execute("SELECT COUNT(*) FROM prepared").fetchone() == (2,)
+        store.execute("UPDATE prepared SET digest = 'as an older imaging library made it'")
+    assert drovik("send", *SORT, "--json").json["to_send"] == 0
+    again = drovik("send", *SORT, "--again", "ok")
+    assert again.out.count("is prepared to other bytes than before") == 1
+    assert len(service.requests) == 4
+
+
+def test_again_asks_anew_by_status_and_the_latest_good_reply_counts(drovik: Drovik, serve: Serve) -> None:
+    answers = ['{"kind": "caps", "n": 1}', '{"kind": "hat"}']
+    service = serve(lambda n, body: good(answers[n]) if n < 2 else bad(500, "broken"))
+    folder = demo_on_port(drovik.folder, service.port, cases=1)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 8, tries = 1"))
+
+    def shown() -> dict[str, Any]:
+        return drovik("show", "lp-001", *SORT, "--json").json["tasks"]["sort"]["arms"]["fulmar/v1"]
+
+    drovik("send", *SORT)
+    assert shown()["status"] == "off_schema"
+    assert drovik("send", *SORT, "--again", "empty", "--json").json["to_send"] == 0
+    assert drovik("send", *SORT, "--again", "off_schema", "--json").json["to_send"] == 1
+    assert (shown()["status"], shown()["value"]) == ("ok", {"kind": "hat"})
+    assert drovik("send", *SORT, "--again", "ok", "--json").json["failed"] == 1
+    found = shown()
+    assert (found["status"], found["value"]) == ("ok", {"kind": "hat"})  # what was paid for is not lost to a failure
+    assert [one["outcome"] for one in found["attempts"]] == ["answered", "answered", "service_error"]
+
+
+def test_several_pictures_stand_where_the_prompt_places_them(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=48)
+    rows = [row for row in (folder / "cases.jsonl").read_text().splitlines() if '"tag": "tag"' in row]
+    (folder / "cases.jsonl").write_text("\n".join(rows) + "\n")
+    (folder / "tasks/sort/prompts/v1.toml").write_text(
+        "ask = 'The tag {{ picture(\"tag\") }} and the tray {{ picture(1) }}.'\n"
+    )
+    assert drovik("send", *SORT).code == 0
+    assert len(service.requests) == len(rows) == 4
+    for body in service.requests:
+        parts = body["talk"][0]["parts"]
+        assert [part.get("words") for part in parts] == ["The tag ", None, " and the tray ", None, "."]
+        assert len(parts[1]["picture"]) != len(parts[3]["picture"])
+
+
+def test_held_cases_are_sent_and_kept_apart(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=6)
+    rows = [json.loads(row) for row in (folder / "cases.jsonl").read_text().splitlines()]
+    for row in rows[:2]:
+        row["split"] = "held"
+    (folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    assert drovik("send", *SORT, "--json").json["answered"] == 6
+
+    def counted(*words: str) -> int:
+        return drovik("score", *SORT, *words, "--json").json["tasks"]["sort"][0]["measures"][0]["cases"]
+
+    assert (counted(), counted("--split", "held"), counted("--split", "all")) == (4, 2, 6)
+
+
+def test_prices_are_those_of_the_day_and_money_is_exact(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    first = drovik("send", *SORT, "--json").json
+    # 3 x (1000 in at 1.80 + 10 out at 7.20) per million
+    assert first["money"] == {"EUR": "0.005616"}
+    settings = folder / "drovik.toml"
+    settings.write_text(
+        settings.read_text().replace('currency = "EUR", input = 1.80', 'currency = "NOK", input = 20.5')
+    )
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["costs"]["money"] == {"EUR": "0.005616"}
+    second = drovik("send", "--task", "sort", "--arm", "fulmar/v2", "--json").json
+    assert second["money"] == {"NOK": "0.061716"}
+    assert second["money_in_all"] == {"EUR": "0.005616", "NOK": "0.061716"}

@@ -118,7 +118,7 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
 
     by_first = {one.first: one for one in verdicts}
     measure = verdicts[0].measure if verdicts else view.task.decide_on
-    heading(f"{view.task.name}: {view.task.title}  (ranked on {measure})")
+    heading(f"{view.task.heading}  (ranked on {measure})")
     rows = []
     for place, name in enumerate(names, 1):
         arm = view.score_of(name)

@@ -48,7 +48,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def show_scores(view: TaskView) -> None:
     """The table of a task's arms."""
-    heading(f"{view.task.name}: {view.task.title}")
+    heading(view.task.heading)
     rows = []
     for arm in view.scores:
         answers = statuses(arm.statuses, arm.unsent)

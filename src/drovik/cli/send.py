@@ -151,6 +151,9 @@ def sum_up(plan: Plan, tally: Tally, store: Store) -> None:
         paid = money(tally.money)
         again = f", {tally.tried_again} times tried again" if tally.tried_again else ""
         say(f"{tally.attempts} requests{again}; {tally.input_tokens} tokens in, {tally.output_tokens} out; {paid}.")
+        total = store.spent()
+        if total and total != tally.money:
+            say(f"In all, the replies in this store have cost {money(total)}.")
     for kind, count in tally.kinds.most_common():
         say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --again failed')}", style="yellow")
     unknown = store.bill().unknown
@@ -172,6 +175,7 @@ def _document(plan: Plan, tally: Tally, store: Store) -> dict[str, object]:
         "tried_again": tally.tried_again,
         "tokens": {"input": tally.input_tokens, "output": tally.output_tokens},
         "money": dict(tally.money),
+        "money_in_all": store.spent(),
         "failures": dict(tally.kinds),
         "problems": [one.line() for one in (*tally.warnings.values(), *tally.stops)],
         "interrupted": tally.interrupted,

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.opening import add_choice_arguments, add_project_argument, open_project
@@ -10,11 +12,12 @@ from drovik.cli.printing import heading, money, print_json, say, seconds, shorte
 from drovik.problems import DONE, DrovikError, Problem, known_words
 
 if TYPE_CHECKING:
+    from drovik.project.arms import Arm
     from drovik.project.cases import Case
     from drovik.project.opening import Project
     from drovik.scoring.gathering import TaskView
     from drovik.scoring.measure import CaseScore, Finding
-    from drovik.store.records import Answer
+    from drovik.store.records import Answer, Attempt
 
 EXAMPLE = "drovik show lp-014 --task sort --arm gull"
 
@@ -43,13 +46,27 @@ def run(arguments: argparse.Namespace) -> int:
     alone = replace(project, cases=(case,))
     with Store(project.store_path, create=False) as store:
         views = gather(alone, store, arguments.task, arguments.arm, "all")
+        sent = {
+            identity: Sent(store.what_was_asked(identity), store.attempts(identity))
+            for view in views
+            for by_case in view.identities.values()
+            for identity in by_case.values()
+        }
     if arguments.json:
-        print_json(_document(case, views))
+        print_json(_document(case, views, sent))
         return DONE
     _show_case(project, case)
     for view in views:
-        _show_task(view, case, arguments.full)
+        _show_task(view, case, sent, arguments.full)
     return DONE
+
+
+@dataclass(frozen=True)
+class Sent:
+    """What was asked, as the store has it, and the attempts at it."""
+
+    asked: dict[str, Any] | None
+    attempts: list[Attempt]
 
 
 def _show_case(project: Project, case: Case) -> None:
@@ -65,25 +82,46 @@ def _show_case(project: Project, case: Case) -> None:
         say(f"given {name}: {value}")
 
 
-def _show_task(view: TaskView, case: Case, full: bool) -> None:
+def _show_task(view: TaskView, case: Case, sent: Mapping[str, Sent], full: bool) -> None:
     import json
 
-    from drovik.sending.turns import asking_of
-
-    heading(f"{view.task.name}: {view.task.title}")
+    heading(view.task.heading)
     if view.task.name in case.expected:
         say(f"expected: {json.dumps(case.expected[view.task.name], ensure_ascii=False)}")
     else:
         say("no expected output: shown, and left out of the scores")
     most = 10**6 if full else 220
+    prompts: dict[str, list[str]] = {}
     for arm in view.arms:
-        if arm.prompt_name in {other.prompt_name for other in view.arms[: view.arms.index(arm)]} or "@" in arm.name:
-            continue
-        asking = asking_of(view.task, arm, case)
-        text = " ".join([asking.system, *(getattr(part, "text", "[picture]") for part in asking.turns[0].parts)])
-        say(f"prompt {arm.prompt_name}: {text if full else shortened(text, most)}", style="dim")
+        prompts.setdefault(_prompt_text(view, arm, case, sent), []).append(arm.name)
+    for text, arms in prompts.items():
+        say(f"asked by {', '.join(arms)}: {text if full else shortened(text, most)}", style="dim")
     rows = [_row(view, arm.name, case, most) for arm in view.arms]
     table(("arm", "status", "answer", "what differs", "cost", "time"), rows, numbers=(4, 5))
+    if full:
+        for arm in view.arms:
+            for attempt in (
+                sent[view.identities[arm.name][case.id]].attempts if case.id in view.identities[arm.name] else ()
+            ):
+                took = f" after {attempt.seconds:.2f} s" if attempt.seconds is not None else ""
+                words = f": {shortened(attempt.words, most)}" if attempt.words else ""
+                say(f"{arm.name} {attempt.started} {attempt.outcome or 'no reply, perhaps billed'}{took}{words}")
+
+
+def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent]) -> str:
+    """The prompt as it was sent, or as it would be where nothing was."""
+    from drovik.sending.turns import asking_of
+
+    found = sent.get(view.identities[arm.name].get(case.id, ""))
+    if found and found.asked:
+        turns = found.asked["turns"]
+        parts = [part for turn in turns for part in turn.get("parts", [turn])]
+        return " ".join(part.get("text", "[picture]") for part in parts)
+    if "@" in arm.name:
+        return "(not about this case)"
+    asking = asking_of(view.task, arm, case)
+    texts = [getattr(part, "text", "[picture]") for turn in asking.turns for part in turn.parts]
+    return " ".join([asking.system] * bool(asking.system) + texts)
 
 
 def _row(view: TaskView, arm: str, case: Case, most: int) -> list[str]:
@@ -117,16 +155,16 @@ def _difference(measure: str, found: Finding) -> str:
     return f"{where}: expected {expected}, got {got} ({found.cause})"
 
 
-def _document(case: Case, views: list[TaskView]) -> dict[str, Any]:
+def _document(case: Case, views: list[TaskView], sent: Mapping[str, Sent]) -> dict[str, Any]:
     pictures = [{"path": one.path, "tag": one.tag} for one in case.pictures]
     tasks = {}
     for view in views:
-        arms = {arm.name: _answer_document(view, arm.name, case) for arm in view.arms}
+        arms = {arm.name: _answer_document(view, arm.name, case, sent) for arm in view.arms}
         tasks[view.task.name] = {"expected": case.expected.get(view.task.name), "arms": arms}
     return {"case": case.id, "pictures": pictures, "given": dict(case.given), "tasks": tasks}
 
 
-def _answer_document(view: TaskView, arm: str, case: Case) -> dict[str, Any] | None:
+def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, Sent]) -> dict[str, Any] | None:
     answer: Answer | None = view.answers[arm].get(case.id)
     if answer is None:
         return None
@@ -134,7 +172,12 @@ def _answer_document(view: TaskView, arm: str, case: Case) -> dict[str, Any] | N
     for score in view.score_of(arm).measures:
         one = next((one.score for one in score.cases if one.case.id == case.id), None)
         measures[score.measure.name] = _score_document(one) if one else None
+    found = sent[view.identities[arm][case.id]]
     return {
+        "asked": found.asked,
+        "attempts": [
+            {"started": one.started, "outcome": one.outcome, "seconds": one.seconds} for one in found.attempts
+        ],
         "status": answer.status,
         "found": answer.how,
         "text": answer.text,

@@ -62,6 +62,11 @@ class Task:
     labels: tuple[str, ...] = field(default=())
 
     @property
+    def heading(self) -> str:
+        """The task's name, and its title where it has one."""
+        return f"{self.name}: {self.title}" if self.title else self.name
+
+    @property
     def file(self) -> str:
         """The question's file, as messages name it."""
         return f"tasks/{self.name}/question.toml"
@@ -103,7 +108,7 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
     labels = _labels(measures, decide_on, schema)
     return Task(
         home.name,
-        question.title or home.name,
+        question.title,
         question.answer.form,
         schema,
         decide_on,

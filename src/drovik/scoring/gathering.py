@@ -24,14 +24,17 @@ MARK = 4
 
 @dataclass(frozen=True)
 class TaskView:
-    """A task with all that is known of its arms. `answers` are by arm and by case; `older` are arms that
-    asked before something of them was edited, with the number of cases they asked about.
+    """A task with all that is known of its arms.
+
+    `identities` are of all that is asked, `answers` of what has one, both by arm and by case; `older` are
+    arms that asked before something of them was edited, with the number of cases they asked about.
     """
 
     task: Task
     measures: tuple[Measure, ...]
     arms: tuple[Arm, ...]
     cases: tuple[Case, ...]
+    identities: Mapping[str, Mapping[str, str]]
     answers: Mapping[str, Mapping[str, Answer]]
     scores: tuple[ArmScores, ...]
     older: tuple[tuple[str, int], ...]
@@ -118,9 +121,11 @@ def _view(
             asks += [Ask(task, arm, by_id[case], repeat, one) for case, repeat, one in rows if case in by_id]
     found = answers_for(project, store, task, asks)
     answers: dict[str, dict[str, Answer]] = {arm.name: {} for arm in arms}
+    identities: dict[str, dict[str, str]] = {arm.name: {} for arm in arms}
     for ask in asks:
+        identities[ask.arm.name][ask.case.id] = ask.identity
         if ask.identity in found:
             answers[ask.arm.name][ask.case.id] = found[ask.identity]
     measures = measures_of(task, [])
     scores = tuple(score_arm(task, arm.name, measures, cases, answers[arm.name]) for arm in arms)
-    return TaskView(task, measures, arms, cases, answers, scores, _older_names(project, store, task))
+    return TaskView(task, measures, arms, cases, identities, answers, scores, _older_names(project, store, task))

@@ -19,6 +19,7 @@ import hashlib
 import random
 import time
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from drovik.problems import DrovikError, Problem
@@ -239,7 +240,10 @@ def _outcome(
     if 200 <= status < 300 and not unpacked.readable:
         return Outcome("unreadable", again=True, words=unpacked.note)
     words = unpacked.error or unpacked.note
-    return outcome_of(status, words, retry_after, line.dialect.errors, ask.arm.model_name in line.worked)
+    outcome = outcome_of(status, words, retry_after, line.dialect.errors, ask.arm.model_name in line.worked)
+    if outcome.kind == "forbidden" and outcome.stops == "endpoint" and line.worked:
+        return replace(outcome, stops="model")  # the key is good for other models
+    return outcome
 
 
 def _payload(body: bytes) -> object:

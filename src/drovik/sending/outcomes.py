@@ -68,8 +68,8 @@ def outcome_of(status: int, words: str, retry_after: str | None, told: ErrorWord
     """What an HTTP status and an error's words mean.
 
     :param words: the error's message, or the beginning of the body where the dialect finds none.
-    :param worked_before: whether this endpoint has answered anything in this run: a 403 then concerns
-        this request alone.
+    :param worked_before: whether the model has answered anything in this run: a 403 then concerns this
+        request alone.
     """
     wait = seconds_to_wait(retry_after)
     if 200 <= status < 300:

@@ -17,7 +17,7 @@ from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.database import GroupWriter, open_database, transaction
 from drovik.store.digests import Digests
-from drovik.store.records import Answer, Asked, Bill, Reply, Spent
+from drovik.store.records import Answer, Asked, Attempt, Bill, Reply, Spent
 
 
 @dataclass(frozen=True)
@@ -221,15 +221,15 @@ class Store:
         query = "SELECT case_id, repeat, identity FROM asked WHERE task = ? AND arm = ?"
         return list(self.connection.execute(query, (task, arm)))
 
-    def request_text(self, identity: str) -> str | None:
-        """What was asked, in canonical form."""
+    def what_was_asked(self, identity: str) -> dict[str, Any] | None:
+        """What was asked, from its canonical form: model, turns, repeat; None where nothing was sent."""
         row = self.connection.execute("SELECT asked FROM requests WHERE identity = ?", (identity,)).fetchone()
-        return str(row[0]) if row else None
+        return dict(json.loads(row[0])) if row else None
 
-    def attempts(self, identity: str) -> list[tuple[str, str | None, float | None, str]]:
-        """Every attempt at an ask, in order: when it started, its outcome, its seconds, and the words."""
+    def attempts(self, identity: str) -> list[Attempt]:
+        """Every attempt at an ask, in order."""
         query = "SELECT started, outcome, seconds, COALESCE(note, '') FROM attempts WHERE identity = ? ORDER BY id"
-        return list(self.connection.execute(query, (identity,)))
+        return [Attempt(*row) for row in self.connection.execute(query, (identity,))]
 
     def bill(self) -> Bill:
         """How many attempts there were, and of how many it is not known whether they were billed.

@@ -72,6 +72,16 @@ class Answer:
 
 
 @dataclass(frozen=True)
+class Attempt:
+    """One request that was sent: when, what came of it (None: nobody knows), its seconds, the service's words."""
+
+    started: str
+    outcome: str | None
+    seconds: float | None
+    words: str
+
+
+@dataclass(frozen=True)
 class Bill:
     """What was sent: attempts, those with a reply, and those that may have been billed without one."""
 
