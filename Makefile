@@ -9,7 +9,7 @@ demo: $(VENV)/installed
 	$(BIN)/drovik demo $(DEMO)
 
 test: $(VENV)/installed
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2
 
 lint: $(VENV)/installed
 	$(BIN)/ruff check .

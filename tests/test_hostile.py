@@ -287,3 +287,59 @@ def test_two_ways_to_run_it_are_the_same(drovik: Drovik) -> None:
     done = subprocess.run([sys.executable, "-m", "drovik", "--version"], capture_output=True, text=True)
     assert done.stdout == drovik("--version").out
     assert Path(PROGRAM).exists()
+
+
+def test_a_certificate_that_is_not_trusted_is_one_line(drovik: Drovik, tmp_path: Path) -> None:
+    import ssl
+    import subprocess
+
+    pem = tmp_path / "self.pem"
+    command = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=localhost", "-days", "2",
+               "-keyout", str(pem), "-out", str(tmp_path / "cert.pem")]  # fmt: skip
+    if subprocess.run(command, capture_output=True).returncode:
+        pytest.skip("needs openssl to make a certificate")
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(tmp_path / "cert.pem", pem)
+    service = FakeService(lambda n, body: good("x"))
+    service.server.socket = context.wrap_socket(service.server.socket, server_side=True)
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("http://127.0.0.1", "https://localhost"))
+    result = drovik("send", *SORT)
+    service.close()
+    assert result.code == 3
+    assert "certificate" in result.out
+    assert result.out.count("cannot be reached") == 1
+    assert service.requests == []
+
+
+def test_a_key_in_the_address_is_shown_nowhere(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: (302, {"Location": "https://x.invalid/?key=lost-and-found"}, b"lost-and-found"))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    dialect = folder / "dialects/plain.toml"
+    text = (
+        dialect.read_text()
+        .replace('Authorization = "Bearer {key}", ', "")
+        .replace("body =", 'query = { key = "{key}" }\nbody =')
+    )
+    dialect.write_text(text)
+    for port in (service.port, 1):
+        settings = folder / "drovik.toml"
+        settings.write_text(settings.read_text().replace(str(service.port), str(port)))
+        result = drovik("send", *SORT)
+        assert result.code == 3
+        assert "lost-and-found" not in result.out + result.err
+    assert all(b"lost-and-found" not in path.read_bytes() for path in (folder / ".drovik").iterdir())
+
+
+def test_long_names_of_models_are_no_keys_but_keys_are(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=2)
+    settings = folder / "drovik.toml"
+    text = settings.read_text()
+    settings.write_text(text.replace("fulmar-2", "fulmar-of-the-northern-isles-with-eyes-2026-10-15"))
+    assert drovik("check").code == 0
+    settings.write_text(text.replace('title = "', 'title = "a8F3kd92LmQ0xP7vB1nZ6tRw '))
+    result = drovik("check")
+    assert result.code == 1
+    assert "what looks like a key stands in this file" in result.out
+    assert "a8F3kd92" not in result.out

@@ -13,8 +13,11 @@ from drovik.project.dialects import Dialect
 from drovik.project.settings import FILE_NAME, Endpoint
 
 _KEY_SHAPED = re.compile(
-    r"(?<![A-Za-z0-9/+_=-])(?=[A-Za-z0-9_-]*\d)(?=[A-Za-z0-9_-]*[A-Za-z])[A-Za-z0-9_-]{28,}(?![A-Za-z0-9/+_-])"
+    r"(?<![A-Za-z0-9/+=])(?=(?:[A-Za-z]*\d){4})(?=(?:\d*[A-Za-z]){4})[A-Za-z0-9]{20,}(?![A-Za-z0-9/+])"
 )
+"""Twenty letters and digits in a row, some of each: no name that a person gives looks so."""
+
+_NAMES_A_MODEL = re.compile(r"\s*(?:id|revision)\s*=")
 _SECRET_HEADER = re.compile(r"authorization|api.?key|token|secret|^key$|-key$", re.IGNORECASE)
 _OWN_SLOT = re.compile(r"\{key\??\}")
 
@@ -80,7 +83,7 @@ def _keys_in(path: Path, shown: str, keys: Mapping[str, str]) -> list[Problem]:
     problems = []
     for number, line in enumerate(text.splitlines(), 1):
         known = any(len(key) >= 6 and key in line for key in keys.values())
-        shaped = path.suffix == ".toml" and _KEY_SHAPED.search(line)
+        shaped = path.suffix == ".toml" and _KEY_SHAPED.search(line) and not _NAMES_A_MODEL.match(line)
         if known or shaped:
             what = "a key stands in this file" if known else "what looks like a key stands in this file"
             remedy = "move it into .env, under the name that key_env gives, and replace it by another one"

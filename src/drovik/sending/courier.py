@@ -215,12 +215,9 @@ class Courier:
         except TimeoutError:
             words = f"no whole reply within {line.endpoint.limits.timeout:g} seconds"
             return None, None, Outcome("timeout", again=True, words=words)
-        except aiohttp.ClientConnectorError as error:
-            return None, None, Outcome("unreachable", again=True, words=str(error.os_error or error))
-        except (aiohttp.ClientError, OSError) as error:
-            return None, None, Outcome("lost", again=True, words=str(error) or type(error).__name__)
-        if line.key:
-            body = body.replace(line.key.encode(), b"[key]")
+        except (aiohttp.ClientError, OSError, ValueError) as error:
+            return None, None, replace(_failure(error), words=line.without_key(_words(error)))
+        body = line.body_without_key(body)
         unpacked = unpack(body, line.dialect.reply)
         price = ask.arm.model.price
         seconds = time.perf_counter() - started
@@ -232,11 +229,26 @@ class Courier:
         )
 
 
+def _failure(error: Exception) -> Outcome:
+    """What kind of failure it is where no whole reply came."""
+    import aiohttp
+
+    if isinstance(error, aiohttp.ClientConnectorError | aiohttp.ClientConnectorCertificateError):
+        return Outcome("unreachable", again=True)
+    if isinstance(error, ValueError) and not isinstance(error, aiohttp.ClientError):
+        return Outcome("bad_request")  # an address or a header that cannot be written
+    return Outcome("lost", again=True)
+
+
+def _words(error: Exception) -> str:
+    return str(getattr(error, "os_error", None) or error) or type(error).__name__
+
+
 def _outcome(
     line: Line, ask: Ask, status: int, unpacked: Unpacked, retry_after: str | None, location: str | None
 ) -> Outcome:
     if 300 <= status < 400:
-        return Outcome("not_found", stops="endpoint", words=f"it sends on to {location}; put that address into url")
+        return Outcome("redirected", stops="endpoint", words=f"sends on to {line.without_key(location or 'nowhere')}")
     if 200 <= status < 300 and not unpacked.readable:
         return Outcome("unreadable", again=True, words=unpacked.note)
     words = unpacked.error or unpacked.note

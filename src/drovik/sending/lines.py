@@ -6,6 +6,7 @@ import asyncio
 import time
 from collections import Counter
 from collections.abc import Sequence
+from urllib.parse import quote
 
 from drovik.problems import Problem
 from drovik.project.dialects import Dialect
@@ -17,6 +18,8 @@ from drovik.sending.request import RequestWriter
 from drovik.sending.unpack import Unpacked
 
 PREPARED_AHEAD = 2
+KEY_MARK = "[key]"
+"""What stands where a key was echoed."""
 REFUSED_IN_A_ROW = 5
 """So many bad requests of a model with which nothing worked, and it is asked no further."""
 UNREACHED_IN_A_ROW = 6
@@ -48,6 +51,16 @@ class Line:
     def is_stopped(self, model: str) -> bool:
         """Whether this model is asked no further."""
         return "" in self.stopped or model in self.stopped
+
+    def without_key(self, text: str) -> str:
+        """Text in which the key does not stand, should the service or an error have echoed it."""
+        if not self.key:
+            return text
+        return text.replace(self.key, KEY_MARK).replace(quote(self.key, safe=""), KEY_MARK)
+
+    def body_without_key(self, body: bytes) -> bytes:
+        """A reply's body in which the key does not stand."""
+        return body.replace(self.key.encode(), KEY_MARK.encode()) if self.key else body
 
     def quiet_for(self) -> float:
         """For how many seconds more the service asked not to be asked."""
@@ -92,6 +105,7 @@ class Line:
         what = {
             "key_rejected": f"{who} does not accept the key{said}",
             "forbidden": f"{who} forbids it{said}",
+            "redirected": f"{who} {_clean(words)}",
             "not_found": f"{who} does not know this model, or not this path{said}",
             "no_pictures": f"this model cannot see pictures{said}",
             "unreachable": f"{who} cannot be reached{said}",

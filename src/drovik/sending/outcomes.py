@@ -18,7 +18,7 @@ from drovik.project.dialects import ErrorWords
 
 Kind = Literal[
     "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
-    "not_found", "no_pictures", "bad_request", "unreachable",
+    "not_found", "redirected", "no_pictures", "bad_request", "unreachable",
 ]  # fmt: skip
 Scope = Literal["none", "model", "endpoint"]
 
@@ -29,6 +29,7 @@ REMEDIES: dict[str, str] = {
     "key_rejected": "check the key in the variable that key_env names",
     "forbidden": "check that this key may use this model",
     "not_found": "check the model's id in drovik.toml and the path in the dialect",
+    "redirected": "put that address into url, if you trust it: no key and no picture was sent there",
     "no_pictures": "set sees = false to ask it without pictures as a baseline, or take the model out",
     "bad_request": "compare the dialect with the service's documentation",
     "unreachable": "check the address, and that the service runs",
