@@ -36,7 +36,7 @@ def test_the_worked_examples_of_measures(example: dict) -> None:
     (measure,) = measures_of(task, [])
     scores = [measure.per_case(one["answer"], measure.expected_of(one["expected"])) for one in example["cases"]]
     assert measure.combine(scores) == pytest.approx(example["score"], abs=1e-6)
-    figures = measure.details(measure.rows(scores).sum(axis=0)).figures
+    figures = measure.figures(measure.rows(scores).sum(axis=0))
     for name, value in example["figures"].items():
         assert figures[name] == pytest.approx(value, abs=1e-6)
     assert [finding.cause for score in scores for finding in score.findings] == example["causes"]

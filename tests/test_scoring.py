@@ -39,15 +39,15 @@ def test_label_figures_agree_with_a_table_worked_out_by_hand() -> None:
     _, measure = label()
     scores = [measure.per_case({"k": g}, e) for e, g in zip(expected, got, strict=True)]
     assert measure.combine(scores) == pytest.approx(6 / 10)
-    details = measure.details(measure.rows(scores).sum(axis=0))
-    confusion, each = details.tables
+    totals = measure.rows(scores).sum(axis=0)
+    confusion, each = measure.tables(totals)
     assert confusion.columns == ("a", "b", "c", "none")
     assert dict(confusion.rows) == {"a": (2, 1, 0, 1), "b": (1, 2, 0, 0), "c": (0, 1, 2, 0)}
     # a: 2 of 3 answered, 2 of 4 expected; b: 2 of 4, 2 of 3; c: 2 of 2, 2 of 3. F1 = 2pr/(p+r).
     assert {name: pytest.approx(row) for name, row in each.rows} == {
         "a": (2 / 3, 2 / 4, 4 / 7), "b": (2 / 4, 2 / 3, 4 / 7), "c": (1, 2 / 3, 4 / 5),
     }  # fmt: skip
-    assert details.figures["macro F1"] == pytest.approx((4 / 7 + 4 / 7 + 4 / 5) / 3)
+    assert measure.figures(totals)["macro F1"] == pytest.approx((4 / 7 + 4 / 7 + 4 / 5) / 3)
     _, macro = label(score="macro_f1")
     assert macro.combine(scores) == pytest.approx((4 / 7 + 4 / 7 + 4 / 5) / 3)
 
@@ -121,7 +121,7 @@ def test_fields_scores_are_those_of_the_pooled_counts() -> None:
     correct, wrong, missing, invented = 17, 1, 5, 1
     precision, recall = correct / (correct + wrong + invented), correct / (correct + wrong + missing)
     assert measure.combine(scores) == pytest.approx(2 * precision * recall / (precision + recall))
-    figures = measure.details(measure.rows(scores).sum(axis=0)).figures
+    figures = measure.figures(measure.rows(scores).sum(axis=0))
     assert figures["precision"] == pytest.approx(precision)
     assert figures["recall"] == pytest.approx(recall)
     assert figures["whole records right"] == pytest.approx(2 / 5)
@@ -189,7 +189,7 @@ def test_statuses_score_the_worst_and_what_failed_is_left_out_with_bounds() -> N
     assert found.unsent == 1
     assert (len(score.scored), score.failed) == (7, 1)
     assert score.value == pytest.approx(2 / 7)  # c0, and the one that rightly declines
-    assert score.as_read == pytest.approx(3 / 7)
+    assert measure.combine([one.score for one in score.as_read if one.score]) == pytest.approx(3 / 7)
     assert score.bounds == (pytest.approx(2 / 8), pytest.approx(3 / 8))
     assert dict(found.statuses) == {"ok": 2, "off_schema": 1, "not_json": 1, "cut_off": 1, "refused": 2, "failed": 1}
     causes = {one.case.id: one.score.findings[0].cause for one in score.scored if one.score and one.score.findings}

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Estimate, Verdict
     from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore
-    from drovik.scoring.measure import Details
 
 
 def costs_document(costs: Costs) -> dict[str, Any]:
@@ -27,23 +26,21 @@ def estimate_document(one: Estimate) -> dict[str, Any]:
     return {"score": one.value, "low": one.low, "high": one.high, "cases": one.cases, "interval_by": one.method}
 
 
-def details_document(details: Details) -> dict[str, Any]:
-    """Further figures and tables."""
-    tables = [
-        {"title": one.title, "columns": list(one.columns), "rows": {name: list(row) for name, row in one.rows}}
-        for one in details.tables
-    ]
-    return {"figures": dict(details.figures), "tables": tables}
-
-
 def measure_document(score: MeasureScore) -> dict[str, Any]:
     """One measure of one arm."""
-    from drovik.comparing.verdict import estimate
+    from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures
 
     document: dict[str, Any] = {"measure": score.measure.name, "type": score.measure.kind, "what": score.measure.what}
     document |= estimate_document(estimate(score))
-    document |= {"failed": score.failed, "bounds": score.bounds, "score_as_read": score.as_read}
-    return document | details_document(score.details)
+    as_read = estimate_as_read(score)
+    document |= {"failed": score.failed, "bounds": score.bounds}
+    document["as_read"] = estimate_document(as_read) if as_read else None
+    document["figures"] = {name: estimate_document(one) for name, one in estimate_figures(score).items()}
+    document["tables"] = [
+        {"title": one.title, "columns": list(one.columns), "rows": {name: list(row) for name, row in one.rows}}
+        for one in score.tables
+    ]
+    return document
 
 
 def arm_document(arm: ArmScores) -> dict[str, Any]:

@@ -71,12 +71,13 @@ def _cells(score: MeasureScore) -> list[str]:
 
 
 def _show_notes(view: TaskView) -> None:
-    from drovik.comparing.verdict import percent
+    from drovik.comparing.verdict import estimate_as_read, percent, with_interval
 
     for arm in view.scores:
         for score in arm.measures:
-            if score.as_read is not None:
-                said = percent(score.as_read)
+            as_read = estimate_as_read(score)
+            if as_read is not None:
+                said = with_interval(as_read)
                 say(f"{arm.arm}: {score.measure.name} would be {said} if answers off the schema were scored as read.")
             if score.bounds is not None:
                 low, high = score.bounds
@@ -94,11 +95,13 @@ def _show_notes(view: TaskView) -> None:
 
 
 def _show_details(arm: ArmScores) -> None:
+    from drovik.comparing.verdict import estimate_figures, with_interval
+
     for score in arm.measures:
-        figures = ", ".join(f"{name} {value * 100:.1f} %" for name, value in score.details.figures.items())
-        heading(f"{arm.arm}: {score.measure.name}, {len(score.scored)} cases: {figures}")
-        for one in score.details.tables:
-            show_table(one)
+        heading(f"{arm.arm}: {score.measure.name}, {len(score.scored)} cases")
+        say(", ".join(f"{name} {with_interval(one)}" for name, one in estimate_figures(score).items()))
+        for table_ in score.tables:
+            show_table(table_)
 
 
 def show_table(one: Table) -> None:

@@ -70,6 +70,25 @@ def estimate(score: MeasureScore) -> Estimate:
     return _estimate(score.measure, score.scored)
 
 
+def estimate_as_read(score: MeasureScore) -> Estimate | None:
+    """What the score would be if answers off the schema were scored as read; None where there are none."""
+    return _estimate(score.measure, score.as_read) if score.as_read else None
+
+
+def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
+    """A measure's further figures by name, each with its interval."""
+    rows, grouped = _rows(score.measure, score.scored)
+    found = {}
+    for name, value in score.measure.figures(rows.sum(axis=0)).items():
+
+        def figure(totals: Floats, name: str = name) -> Floats:
+            return score.measure.figures(totals)[name]
+
+        (low, high), method = score_interval(rows, figure, name in score.measure.shares and not grouped)
+        found[name] = Estimate(float(value), low, high, len(score.scored), method)
+    return found
+
+
 def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
     rows, grouped = _rows(measure, cases)
     (low, high), method = score_interval(rows, measure.score_of, measure.binary and not grouped)
@@ -219,6 +238,11 @@ def in_words(verdict: Verdict) -> str:
 def percent(value: float) -> str:
     """A share in per cent with one decimal."""
     return f"{value * 100:.1f} %"
+
+
+def with_interval(one: Estimate) -> str:
+    """A score in per cent with its interval."""
+    return f"{percent(one.value)} ({one.low * 100:.1f} – {one.high * 100:.1f})"
 
 
 def points(value: float) -> str:

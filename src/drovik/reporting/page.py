@@ -14,7 +14,17 @@ from datetime import datetime
 from importlib.resources import files
 
 from drovik import __version__
-from drovik.comparing.verdict import Estimate, estimate, in_words, percent, rank, telling
+from drovik.comparing.verdict import (
+    Estimate,
+    estimate,
+    estimate_as_read,
+    estimate_figures,
+    in_words,
+    percent,
+    rank,
+    telling,
+    with_interval,
+)
 from drovik.images.prepare import thumbnail
 from drovik.images.source import read_source
 from drovik.problems import DrovikError
@@ -40,7 +50,7 @@ class ArmRow:
     place: int
     score: Estimate | None
     bounds: tuple[float, float] | None
-    as_read: float | None
+    as_read: Estimate | None
     statuses: tuple[tuple[str, int], ...]
     unsent: int
     money: tuple[str, ...]
@@ -84,7 +94,7 @@ class TaskSection:
     others: tuple[str, ...]
     arms: tuple[ArmRow, ...]
     figure: str
-    details: tuple[tuple[str, MeasureScore], ...]
+    details: tuple[tuple[str, MeasureScore, str], ...]
     misses: tuple[Miss, ...]
     missed: int
     older: tuple[tuple[str, int], ...]
@@ -101,7 +111,7 @@ def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> st
         loader=PackageLoader("drovik.reporting", "."), autoescape=True, undefined=StrictUndefined,
         trim_blocks=True, lstrip_blocks=True,
     )  # fmt: skip
-    environment.filters["percent"] = percent
+    environment.filters |= {"percent": percent, "with_interval": with_interval}
     style = files("drovik.reporting").joinpath("page.css").read_text("utf-8")
     digest = base64.b64encode(hashlib.sha256(style.encode()).digest()).decode()
     thumbnails: dict[str, str] = {}
@@ -132,12 +142,16 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
     told = telling(ordered, verdicts)
     alike = ("too close to call", "no difference")
     others = tuple(f"{one.first} ({one.outcome})" for one in verdicts if one not in told and one.outcome in alike)
-    details = tuple((arm.arm, score) for arm in ordered for score in arm.measures)
+    details = tuple((arm.arm, score, _figures(score)) for arm in ordered for score in arm.measures)
     return TaskSection(
         view.task.name, view.task.title, name, measure.what if measure else "",
         tuple(in_words(one) for one in told), others,
         rows, figure, details, misses, len(every), view.older,
     )  # fmt: skip
+
+
+def _figures(score: MeasureScore) -> str:
+    return " · ".join(f"{name} {with_interval(one)}" for name, one in estimate_figures(score).items())
 
 
 def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
@@ -147,7 +161,7 @@ def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
     tokens = (arm.costs.input_tokens, arm.costs.output_tokens)
     return ArmRow(
         arm.arm, place, estimate(score) if score else None, score.bounds if score else None,
-        score.as_read if score else None, counts, arm.unsent, amounts, arm.costs.seconds, tokens,
+        estimate_as_read(score) if score else None, counts, arm.unsent, amounts, arm.costs.seconds, tokens,
     )  # fmt: skip
 
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import statistics
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.causes import OF_STATUS
-from drovik.scoring.measure import ABSENT, CaseScore, Details, Measure, expected_at
+from drovik.scoring.measure import ABSENT, CaseScore, Measure, Table, expected_at
 from drovik.store.records import Answer
 
 
@@ -30,22 +30,25 @@ class ScoredCase:
 
 @dataclass(frozen=True)
 class MeasureScore:
-    """One measure of one arm. `bounds` are the score if all failed cases were wrong, and if all were right.
-
-    `as_read` is the score if answers off the schema were scored as they were read; None where there are none.
-    """
+    """One measure of one arm. `bounds` are the score if all failed cases were wrong, and if all were right."""
 
     measure: Measure
     cases: tuple[ScoredCase, ...]
     value: float
     bounds: tuple[float, float] | None
-    as_read: float | None
-    details: Details
+    tables: tuple[Table, ...]
 
     @property
     def scored(self) -> tuple[ScoredCase, ...]:
         """The cases that have a score."""
         return tuple(one for one in self.cases if one.score is not None)
+
+    @property
+    def as_read(self) -> tuple[ScoredCase, ...]:
+        """The cases with a score, with answers off the schema scored as they were read; empty where none was."""
+        if all(one.as_read is None for one in self.scored):
+            return ()
+        return tuple(replace(one, score=one.as_read or one.score) for one in self.scored)
 
     @property
     def failed(self) -> int:
@@ -122,11 +125,8 @@ def _score_measure(
         low = measure.combine([*done, *(measure.worst(one, "no reply") for one in failed)])
         high = measure.combine([*done, *(measure.best(one) for one in failed)])
         bounds = (low, high)
-    as_read = None
-    if any(one.as_read is not None for one in scored):
-        as_read = measure.combine([one.as_read or one.score for one in scored if one.score is not None])
-    details = measure.details(measure.rows(done).sum(axis=0))
-    return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, as_read, details)
+    tables = measure.tables(measure.rows(done).sum(axis=0))
+    return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, tables)
 
 
 def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, expected: object) -> ScoredCase:

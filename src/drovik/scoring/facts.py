@@ -12,7 +12,7 @@ from drovik.problems import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring import english
-from drovik.scoring.measure import ABSENT, CaseScore, Details, Finding, Measure, Table, at, proper_pointer
+from drovik.scoring.measure import ABSENT, CaseScore, Finding, Measure, Table, at, proper_pointer
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -114,15 +114,21 @@ class Facts(Measure):
         right: Floats = totals[..., 0] + totals[..., 2]
         return right / np.maximum(totals[..., 1] + totals[..., 3], 1e-300)
 
-    def details(self, totals: Floats) -> Details:
-        """See `Measure.details`."""
-        met, required, kept, forbidden = (float(one) for one in totals)
-        figures = {
-            "required and mentioned": met / required if required else 1.0,
-            "forbidden and not mentioned": kept / forbidden if forbidden else 1.0,
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """See `Measure.figures`. A share of no statements is 1."""
+        import numpy as np
+
+        met, required, kept, forbidden = (totals[..., n] for n in range(4))
+        return {
+            "required and mentioned": np.where(required > 0, met / np.where(required > 0, required, 1), 1.0),
+            "forbidden and not mentioned": np.where(forbidden > 0, kept / np.where(forbidden > 0, forbidden, 1), 1.0),
         }
+
+    def tables(self, totals: Floats) -> tuple[Table, ...]:
+        """See `Measure.tables`."""
+        met, required, kept, forbidden = (float(one) for one in totals)
         rows = (("required", (met, required - met)), ("forbidden", (kept, forbidden - kept)))
-        return Details(figures, (Table("statements", ("as they should be", "not so"), rows),))
+        return (Table("statements", ("as they should be", "not so"), rows),)
 
 
 class _Text:

@@ -13,7 +13,7 @@ from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, validated
 from drovik.reading.schema_errors import pointer
 from drovik.scoring.causes import field_cause
-from drovik.scoring.measure import ABSENT, CaseScore, Details, Finding, Measure, Table, at, proper_pointer
+from drovik.scoring.measure import ABSENT, CaseScore, Finding, Measure, Table, at, proper_pointer
 from drovik.scoring.rules import RULES, Rule
 
 if TYPE_CHECKING:
@@ -38,6 +38,7 @@ class Fields(Measure):
 
     kind: ClassVar[str] = "fields"
     table_type: ClassVar[type[Frozen]] = FieldsTable
+    shares: ClassVar[frozenset[str]] = frozenset(("whole records right",))
 
     def __init__(self, name: str, fields: Mapping[str, tuple[str, Rule]], score: str) -> None:
         super().__init__(name, "F1 over fields" if score == "f1" else "whole records right", score == "record")
@@ -116,29 +117,30 @@ class Fields(Measure):
         A wrong value is both a value that should not be there and one that is not there, so it counts
         against precision and against recall. Where nothing was expected and nothing came, F1 is 1.
         """
-        import numpy as np
-
-        if self._score == "record":
-            record: Floats = totals[..., -2] / np.maximum(totals[..., -1], 1e-300)
-            return record
-        counts = self._counts(totals).sum(axis=-2)
-        return f1_of(counts)
+        return self.figures(totals)["whole records right" if self._score == "record" else "F1"]
 
     def _counts(self, totals: Floats) -> Floats:
         return totals[..., :-2].reshape(*totals.shape[:-1], len(self.fields), len(OUTCOMES))
 
-    def details(self, totals: Floats) -> Details:
-        """See `Measure.details`."""
-        counts = self._counts(totals)
-        correct, wrong, missing, invented = (float(one) for one in counts.sum(axis=0))
-        figures = {
-            "precision": correct / max(correct + wrong + invented, 1e-300),
-            "recall": correct / max(correct + wrong + missing, 1e-300),
-            "F1": float(f1_of(counts.sum(axis=0))),
-            "whole records right": float(totals[-2] / max(totals[-1], 1e-300)),
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """See `Measure.figures`. A precision or recall of nothing is 1."""
+        import numpy as np
+
+        counts = self._counts(totals).sum(axis=-2)
+        correct, wrong, missing, invented = (counts[..., n] for n in range(4))
+        answered, expected = correct + wrong + invented, correct + wrong + missing
+        return {
+            "precision": np.where(answered > 0, correct / np.where(answered > 0, answered, 1), 1.0),
+            "recall": np.where(expected > 0, correct / np.where(expected > 0, expected, 1), 1.0),
+            "F1": f1_of(counts),
+            "whole records right": totals[..., -2] / np.maximum(totals[..., -1], 1e-300),
         }
+
+    def tables(self, totals: Floats) -> tuple[Table, ...]:
+        """See `Measure.tables`."""
+        counts = self._counts(totals)
         rows = tuple((name, tuple(float(one) for one in counts[n])) for n, name in enumerate(self.fields))
-        return Details(figures, (Table("each field", OUTCOMES, rows),))
+        return (Table("each field", OUTCOMES, rows),)
 
 
 def f1_of(counts: Floats) -> Floats:

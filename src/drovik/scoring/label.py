@@ -12,7 +12,7 @@ from drovik.problems import Problem, known_words
 from drovik.project.tasks import Task, labels_of
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes import label_cause
-from drovik.scoring.measure import ABSENT, CaseScore, Details, Finding, Measure, Table, at, proper_pointer
+from drovik.scoring.measure import ABSENT, CaseScore, Finding, Measure, Table, at, proper_pointer
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -39,6 +39,7 @@ class Label(Measure):
 
     kind: ClassVar[str] = "label"
     table_type: ClassVar[type[Frozen]] = LabelTable
+    shares: ClassVar[frozenset[str]] = frozenset(("accuracy",))
 
     def __init__(
         self,
@@ -137,37 +138,32 @@ class Label(Measure):
         return table
 
     def score_of(self, totals: Floats) -> Floats:
-        """Accuracy: hits over cases. Macro F1: the mean of the labels' F1 (see `per_label`)."""
-        import numpy as np
-
-        matrix = self._matrix(totals)
-        if self._score == "macro_f1":
-            return macro_f1(matrix)
-        hits: Floats = np.trace(matrix, axis1=-2, axis2=-1)
-        share: Floats = hits / np.maximum(matrix.sum(axis=(-2, -1)), 1e-300)
-        return share
+        """Accuracy: hits over cases. Macro F1: see `macro_f1`."""
+        return self.figures(totals)["macro F1" if self._score == "macro_f1" else "accuracy"]
 
     def _matrix(self, totals: Floats) -> Floats:
         size = len(self.labels)
         return totals.reshape(*totals.shape[:-1], size, size + 1)
 
-    def details(self, totals: Floats) -> Details:
-        """See `Measure.details`."""
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """See `Measure.figures`."""
+        import numpy as np
+
+        matrix = self._matrix(totals)
+        hits: Floats = np.trace(matrix, axis1=-2, axis2=-1)
+        return {"accuracy": hits / np.maximum(matrix.sum(axis=(-2, -1)), 1e-300), "macro F1": macro_f1(matrix)}
+
+    def tables(self, totals: Floats) -> tuple[Table, ...]:
+        """See `Measure.tables`."""
         matrix = self._matrix(totals)
         precision, recall, f1 = per_label(matrix)
-        support = matrix.sum(axis=1)
-        rows = tuple(
+        each = tuple(
             (label, (float(precision[n]), float(recall[n]), float(f1[n]))) for n, label in enumerate(self.labels)
         )
-        hits = sum(float(matrix[n, n]) for n in range(len(self.labels)))
-        figures = {"accuracy": hits / max(float(support.sum()), 1e-300), "macro F1": float(macro_f1(matrix))}
         confusion = tuple((label, tuple(float(one) for one in matrix[n])) for n, label in enumerate(self.labels))
-        return Details(
-            figures,
-            (
-                Table("expected (rows) against answered (columns)", (*self.labels, NONE), confusion),
-                Table("each label", ("precision", "recall", "F1"), rows, shares=True),
-            ),
+        return (
+            Table("expected (rows) against answered (columns)", (*self.labels, NONE), confusion),
+            Table("each label", ("precision", "recall", "F1"), each, shares=True),
         )
 
 

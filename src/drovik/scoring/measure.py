@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from jsonpointer import JsonPointer, JsonPointerException
@@ -61,24 +61,18 @@ class Table:
     shares: bool = False
 
 
-@dataclass(frozen=True)
-class Details:
-    """Further figures of a measure, by name, and its tables."""
-
-    figures: Mapping[str, float] = field(default_factory=dict)
-    tables: tuple[Table, ...] = ()
-
-
 class Measure(ABC):
     """A rule that turns an answer and the expected output into a score and findings.
 
     :cvar kind: what `type` says in question.toml.
     :cvar table_type: the record that the rest of its table is read into.
+    :cvar shares: the names of those figures that are shares of cases, each wholly right or wrong.
     :cvar what: what the score is, in few words.
     """
 
     kind: ClassVar[str]
     table_type: ClassVar[type[Frozen]]
+    shares: ClassVar[frozenset[str]] = frozenset()
 
     def __init__(self, name: str, what: str, binary: bool) -> None:
         self.name = name
@@ -124,8 +118,12 @@ class Measure(ABC):
         """
 
     @abstractmethod
-    def details(self, totals: Floats) -> Details:
-        """Further figures of added-up statistics, shape (k,)."""
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """Further figures of added-up statistics by name; shapes as in `score_of`."""
+
+    @abstractmethod
+    def tables(self, totals: Floats) -> tuple[Table, ...]:
+        """Tables of added-up statistics, shape (k,)."""
 
     def rows(self, scores: Sequence[CaseScore]) -> Floats:
         """The statistics of many cases, shape (n, k)."""
