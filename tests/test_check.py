@@ -185,3 +185,25 @@ def test_csv_and_folders_give_the_same_cases_as_json_lines(drovik: Drovik) -> No
         assert csv[name].expected["sort"] == folders[name].expected["sort"] == case.expected["sort"]
         assert csv[name].expected["read-tag"]["deck"] == case.expected["read-tag"]["deck"]
         assert csv[name].expected["read-tag"]["contents"] == case.expected["read-tag"]["contents"]
+
+
+def test_labels_may_come_from_the_schema(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=48)
+    kinds = '["glove", "mitten", "cap", "hat", "flask", "bottle", "rucksack", "holdall"]'
+    edit("tasks/sort/answer.schema.json", '{"type": "string"}', f'{{"enum": {kinds}}}')(folder)
+    edit("tasks/sort/question.toml", f"labels = {kinds}\n", "")(folder)
+    assert drovik("check").code == 0
+    first_case(expected={"sort": {"kind": "sock"}})(folder)
+    result = drovik("check")
+    assert "line 1: expected.sort: 'sock' is no label" in result.out
+    assert "line 1: expected.sort/kind: does not fit the task's own schema" in result.out
+
+
+def test_a_task_without_measures_is_sent_and_shown_and_not_scored(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=4)
+    (folder / "tasks/describe/question.toml").write_text('[answer]\nform = "text"\n')
+    assert drovik("check").code == 0
+    assert drovik("score").code == 0
+    assert drovik("show", "lp-001").code == 0
+    assert drovik("report").code == 0
+    assert "has no measure" in drovik("compare", "--task", "describe").err

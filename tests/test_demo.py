@@ -101,6 +101,9 @@ def test_json_is_one_document_and_nothing_else(finished_demo: tuple[Drovik, Resu
         assert result.code == 0
         assert isinstance(result.json, dict)
         assert result.err == ""
+    again = Drovik(drovik.folder.parent, drovik.folder)("demo", "project", "--json")
+    assert again.json["sent"]["answered_before"] == 864
+    assert again.json["tasks"]["sort"]["ranking"][0] == "fulmar/v2"
 
 
 def test_every_command_has_help_with_an_example(finished_demo: tuple[Drovik, Result]) -> None:
@@ -119,6 +122,7 @@ def test_every_command_has_help_with_an_example(finished_demo: tuple[Drovik, Res
         (["compare", "gull/v1"], "two arms"),
         (["compare", "gull/v9", "gull/v1"], "did you mean 'gull/v"),
         (["compare", "gull", "fulmar"], "name one arm in full"),
+        (["compare", "--measure", "kinds"], "did you mean 'kind'?"),
         (["show", "lp-01"], "there is no case 'lp-01'"),
         (["score", "--task", "sorts"], "did you mean 'sort'?"),
         (["score", "--arm", "gul"], "did you mean 'gull/v"),

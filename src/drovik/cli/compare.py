@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.opening import add_project_argument, add_split_argument, open_project
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
-from drovik.problems import DONE, DrovikError, Problem
+from drovik.problems import DONE, DrovikError, Problem, known_words
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
@@ -44,6 +44,11 @@ def run(arguments: argparse.Namespace) -> int:
         names, verdicts = _compared(view, arguments.arms, arguments.measure, len(views) == 1)
         if names:
             found.append((view, names, verdicts))
+    if not found and arguments.measure:
+        names = sorted({one.name for view in views for one in view.measures})
+        raise DrovikError(
+            Problem(f"no task has a measure '{arguments.measure}'", known_words(arguments.measure, names))
+        )
     if not found:
         raise DrovikError(Problem("there is nothing to compare yet", "send first: drovik send"))
     if arguments.json:
@@ -65,7 +70,6 @@ def _compared(
     view: TaskView, arms: Sequence[str], measure: str | None, alone: bool
 ) -> tuple[list[str], list[Verdict]]:
     from drovik.comparing.verdict import compare_arms, rank
-    from drovik.problems import known_words
 
     name = measure or view.task.decide_on
     known = [one.name for one in view.measures]

@@ -7,11 +7,21 @@ import asyncio
 import re
 import threading
 import time
+from dataclasses import dataclass
+from decimal import Decimal
 from pathlib import Path
 from types import TracebackType
+from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import heading, say
+from drovik.cli.printing import heading, print_json, say
 from drovik.problems import DOES_NOT_HOLD, DONE
+
+if TYPE_CHECKING:
+    from drovik.project.opening import Project
+    from drovik.scoring.gathering import TaskView
+    from drovik.sending.plan import Plan
+    from drovik.sending.tally import Tally
+    from drovik.store.records import Bill
 
 EXAMPLE = "drovik demo"
 FAULTS = "limit=0.004,error=0.006,lost=0.006,seed=4"
@@ -20,53 +30,96 @@ FAULTS = "limit=0.004,error=0.006,lost=0.006,seed=4"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
-    parser.add_argument(
-        "folder", nargs="?", type=Path, default=Path("drovik-demo"), metavar="DIR", help="where to copy it"
-    )
+    default = Path("drovik-demo")
+    parser.add_argument("folder", nargs="?", type=Path, default=default, metavar="DIR", help=f"where to ({default})")
     parser.add_argument("--quiet", action="store_true", help="show no progress")
+    parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
 def run(arguments: argparse.Namespace) -> int:
     """The whole job, from copying to the report."""
-    from drovik.cli.compare import show_ranking, show_verdict
-    from drovik.cli.opening import open_project
     from drovik.cli.report import write_report
-    from drovik.cli.send import make_plan, send_plan, sum_up
-    from drovik.comparing.verdict import compare_arms, rank
+    from drovik.cli.send import sending_document, sum_up
+
+    started = time.monotonic()
+    job = _do_the_job(arguments.folder, quiet=arguments.quiet or arguments.json, silent=arguments.json)
+    report = arguments.folder / "report.html"
+    write_report(job.project, job.views, report)
+    if arguments.json:
+        document = {"project": str(arguments.folder), "report": str(report)}
+        print_json(
+            document | {"sent": sending_document(job.plan, job.tally, job.bill, job.spent), **_verdicts(job.views)}
+        )
+    else:
+        sum_up(job.plan, job.tally, job.bill, job.spent)
+        _show_results(job.views)
+        heading(f"Done in {time.monotonic() - started:.0f} seconds.")
+        say(f"The report is {report}. Open it in a browser.")
+        say(f"Then:  cd {arguments.folder}")
+        for command in ("show lp-001", "score --task sort --details", "compare gull/v2 fulmar/v2"):
+            say(f"       drovik {command}")
+        say(
+            "To send more, run 'drovik stand-in' in another terminal, edit a prompt in tasks/sort/prompts, and: drovik send"
+        )
+    return DOES_NOT_HOLD if job.tally.failed or job.tally.left else DONE
+
+
+@dataclass(frozen=True)
+class _Job:
+    project: Project
+    plan: Plan
+    tally: Tally
+    bill: Bill
+    spent: dict[str, Decimal]
+    views: list[TaskView]
+
+
+def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
+    """Copy, serve, send and score."""
+    from drovik.cli.opening import open_project
+    from drovik.cli.send import make_plan, send_plan
     from drovik.demo.copying import copy_demo
     from drovik.scoring.gathering import gather
     from drovik.store.keeping import Store
 
-    folder: Path = arguments.folder
-    started = time.monotonic()
     fresh = copy_demo(folder)
-    say(
-        f"The demo project is in {folder}{'' if fresh else ' already'}: pictures of lost property, and what is right."
-    )
     with _StandInThread() as standin, Store(folder / ".drovik" / "answers.sqlite") as store:
         _use_port(folder, standin.port)
+        if not silent:
+            already = "" if fresh else " already"
+            say(f"The demo project is in {folder}{already}: pictures of lost property, and what is right.")
+            say(f"The stand-in, a simulated service, answers at http://127.0.0.1:{standin.port} while this runs.")
         project = open_project(folder)
-        say(f"The stand-in, a simulated service, answers at http://127.0.0.1:{standin.port} while this runs.")
         plan = make_plan(project, store, None, None, ())
-        tally = send_plan(project, store, plan, arguments.quiet)
-        sum_up(plan, tally, store)
-        views = gather(project, store, None, None, "tune")
+        tally = send_plan(project, store, plan, quiet)
+        return _Job(project, plan, tally, store.bill(), store.spent(), gather(project, store, None, None, "tune"))
+
+
+def _show_results(views: list[TaskView]) -> None:
+    """Each task's ranking, and what the second prompt version did for the sloppy model."""
+    from drovik.cli.compare import show_ranking, show_verdict
+    from drovik.comparing.verdict import compare_arms, rank
+
     for view in views:
-        name = str(view.task.decide_on)
-        ordered, verdicts = rank(view.scores, name)
+        ordered, verdicts = rank(view.scores, str(view.task.decide_on))
         show_ranking(view, [one.arm for one in ordered], verdicts)
-    sort = next((view for view in views if view.task.name == "sort"), None)
-    if sort and {"gull/v1", "gull/v2"} <= {one.arm for one in sort.scores}:
-        show_verdict(compare_arms(sort.score_of("gull/v1"), sort.score_of("gull/v2"), str(sort.task.decide_on)))
-    report = folder / "report.html"
-    write_report(project, views, report)
-    heading(f"Done in {time.monotonic() - started:.0f} seconds.")
-    say(f"The report is {report}. Open it in a browser.")
-    say(f"Then:  cd {folder}")
-    for command in ("show lp-001", "score --task sort --details", "compare gull/v2 fulmar/v2"):
-        say(f"       drovik {command}")
-    say("To send more, run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, and: drovik send")
-    return DOES_NOT_HOLD if tally.failed or tally.left else DONE
+    for view in views:
+        if view.task.name == "sort" and {"gull/v1", "gull/v2"} <= {one.arm for one in view.scores}:
+            show_verdict(compare_arms(view.score_of("gull/v1"), view.score_of("gull/v2"), str(view.task.decide_on)))
+
+
+def _verdicts(views: list[TaskView]) -> dict[str, Any]:
+    from drovik.cli.documents import verdict_document
+    from drovik.comparing.verdict import rank
+
+    tasks = {}
+    for view in views:
+        ordered, verdicts = rank(view.scores, str(view.task.decide_on))
+        tasks[view.task.name] = {
+            "ranking": [one.arm for one in ordered],
+            "verdicts": [verdict_document(one) for one in verdicts],
+        }
+    return {"tasks": tasks}
 
 
 def _use_port(folder: Path, port: int) -> None:

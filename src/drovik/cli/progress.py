@@ -72,4 +72,6 @@ class Progress:
         rate = done / passed
         left = f"{(tally.total - done) / rate:.0f} s left" if rate > 0 else "time left unknown"
         failed = f"{tally.failed} failed" + (f", {tally.tried_again} tried again" if tally.tried_again else "")
+        quiet = tally.quiet_until - time.monotonic()
+        failed += f"   waits {quiet:.0f} s, as a service asked" if quiet >= 1 else ""
         return f"{done} of {tally.total}   {rate:.1f} a second   {left}   {money(tally.money)}   {failed}"

@@ -7,6 +7,7 @@ import asyncio
 import signal
 import sys
 from collections.abc import Callable
+from decimal import Decimal
 from itertools import zip_longest
 from typing import TYPE_CHECKING
 
@@ -20,6 +21,7 @@ if TYPE_CHECKING:
     from drovik.sending.plan import Plan
     from drovik.sending.tally import Tally
     from drovik.store.keeping import Store
+    from drovik.store.records import Bill
 
 EXAMPLE = "drovik send --task sort --arm gull/v2\n  drovik send --again failed"
 STATUSES = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed")
@@ -46,9 +48,9 @@ def run(arguments: argparse.Namespace) -> int:
             _check_endpoints(project, plan, arguments.trust)
         tally = send_plan(project, store, plan, quiet=arguments.quiet or arguments.json)
         if arguments.json:
-            print_json(_document(plan, tally, store))
+            print_json(sending_document(plan, tally, store.bill(), store.spent()))
         else:
-            sum_up(plan, tally, store)
+            sum_up(plan, tally, store.bill(), store.spent())
     if tally.interrupted:
         return INTERRUPTED
     if tally.stops:
@@ -135,8 +137,11 @@ async def _sending(courier: Courier, note: Callable[[str], None]) -> Tally:
         return courier.tally
 
 
-def sum_up(plan: Plan, tally: Tally, store: Store) -> None:
-    """The summary: what came back, what it cost, what to do about what did not."""
+def sum_up(plan: Plan, tally: Tally, bill: Bill, spent: dict[str, Decimal]) -> None:
+    """The summary: what came back, what it cost, what to do about what did not.
+
+    :param bill: of the whole store, as is `spent`.
+    """
     from drovik.sending.outcomes import REMEDIES
 
     for problem in [*tally.warnings.values(), *tally.stops]:
@@ -151,20 +156,18 @@ def sum_up(plan: Plan, tally: Tally, store: Store) -> None:
         paid = money(tally.money)
         again = f", {tally.tried_again} times tried again" if tally.tried_again else ""
         say(f"{tally.attempts} requests{again}; {tally.input_tokens} tokens in, {tally.output_tokens} out; {paid}.")
-        total = store.spent()
-        if total and total != tally.money:
-            say(f"In all, the replies in this store have cost {money(total)}.")
+        if spent and spent != tally.money:
+            say(f"In all, the replies in this store have cost {money(spent)}.")
     for kind, count in tally.kinds.most_common():
         say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --again failed')}", style="yellow")
-    unknown = store.bill().unknown
-    if unknown:
-        say(f"{unknown} requests in this store brought no reply and may have been billed all the same.")
+    if bill.unknown:
+        say(f"{bill.unknown} requests in this store brought no reply and may have been billed all the same.")
     if tally.left and not tally.stops:
         say("Go on with: drovik send")
 
 
-def _document(plan: Plan, tally: Tally, store: Store) -> dict[str, object]:
-    bill = store.bill()
+def sending_document(plan: Plan, tally: Tally, bill: Bill, spent: dict[str, Decimal]) -> dict[str, object]:
+    """The same summary as plain values."""
     return {
         "to_send": tally.total,
         "answered": tally.answered,
@@ -175,7 +178,7 @@ def _document(plan: Plan, tally: Tally, store: Store) -> dict[str, object]:
         "tried_again": tally.tried_again,
         "tokens": {"input": tally.input_tokens, "output": tally.output_tokens},
         "money": dict(tally.money),
-        "money_in_all": store.spent(),
+        "money_in_all": spent,
         "failures": dict(tally.kinds),
         "problems": [one.line() for one in (*tally.warnings.values(), *tally.stops)],
         "interrupted": tally.interrupted,

@@ -159,6 +159,7 @@ class Courier:
         reply, unpacked, outcome = await self._exchange(session, line, ask, written)
         seconds = time.perf_counter() - started
         line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
+        self.tally.quiet_until = max(self.tally.quiet_until, time.monotonic() + line.quiet_for())
         if reply is None:
             self.tally.without_reply += 1
         else:

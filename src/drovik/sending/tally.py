@@ -29,6 +29,8 @@ class Tally:
     stops: list[Problem] = field(default_factory=list)
     warnings: dict[str, Problem] = field(default_factory=dict)
     interrupted: bool = False
+    quiet_until: float = 0.0
+    """Until when, by the monotonic clock, some service asked not to be asked."""
 
     def pay(self, spent: Spent | None) -> None:
         """Add what a reply cost."""
