@@ -148,6 +148,9 @@ def test_dates_are_read_whole_or_not_at_all(text: str, day_first: bool, wanted: 
         ("A tray without a red umbrella", False), ("No hat, but a red umbrella.", True), ("No hat. A red umbrella.", True),
         ("not only a red umbrella", True), ("A red hat and an umbrella.", False), ("A red hat. An umbrella.", False),
         ("an umbrella, red", False), ("a bright-red umbrella", True), ("a brolly", True), ("There is no hat; there is a brolly", True),
+        ("There is no hat and a red umbrella.", True), ("There is no hat and red umbrella.", False), ("no hat or red umbrella", False),
+        ("a hat rather than a red umbrella", False), ("a red umbrella rather than a hat", True), ("a hat instead of a brolly", False),
+        ("neither a hat nor a red umbrella", False), ("nothing but a red umbrella", True), ("not a hat but a brolly", True),
     ],
 )  # fmt: skip
 def test_statements_are_met_on_stems_within_a_clause_and_not_where_denied(text: str, met: bool) -> None:

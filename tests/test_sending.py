@@ -434,3 +434,25 @@ def test_prices_are_those_of_the_day_and_money_is_exact(drovik: Drovik, serve: S
     second = drovik("send", "--task", "sort", "--arm", "fulmar/v2", "--json").json
     assert second["money"] == {"NOK": "0.061716"}
     assert second["money_in_all"] == {"EUR": "0.005616", "NOK": "0.061716"}
+
+
+def test_one_bad_request_among_good_ones_is_failed_and_not_asked_for_ever(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: bad(413, "the picture is too large") if n == 0 else good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=4)
+    settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    first = drovik("send", *SORT)
+    assert first.code == 1
+    assert "3 of 4 answered, 1 failed, 0 left" in first.out
+    assert "1 failed (bad_request)" in first.out
+    assert drovik("send", *SORT, "--json").json["to_send"] == 0
+    shown = [drovik("show", f"lp-00{n}", *SORT).out for n in (1, 2, 3, 4)]
+    assert sum("the picture is too large" in one for one in shown) == 1
+
+
+def test_a_short_placeholder_for_a_key_does_not_spoil_replies(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=1)
+    (folder / ".env").write_text("DESK_KEY=a\n")
+    assert drovik("send", *SORT).code == 0
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 1}

@@ -59,7 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
         for command in ("show lp-001", "score --task sort --details", "compare gull/v2 fulmar/v2"):
             say(f"       drovik {command}")
         say(
-            "To send more, run 'drovik stand-in' in another terminal, edit a prompt in tasks/sort/prompts, and: drovik send"
+            "To send more: run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, 'drovik send'."
         )
     return DOES_NOT_HOLD if job.tally.failed or job.tally.left else DONE
 

@@ -90,7 +90,11 @@ def read_tasks(folder: Path, problems: list[Problem]) -> tuple[Task, ...]:
 def task_names(folder: Path) -> list[str]:
     """The names of a project's tasks: those of the folders in `tasks/`."""
     home = folder / "tasks"
-    return sorted(path.name for path in home.iterdir() if path.is_dir()) if home.is_dir() else []
+    return (
+        sorted(path.name for path in home.iterdir() if path.is_dir() and not path.name.startswith("."))
+        if home.is_dir()
+        else []
+    )
 
 
 def _read_task(home: Path, problems: list[Problem]) -> Task | None:

@@ -25,6 +25,8 @@ LINKS = _words(
 )
 """Words that end a noun with what describes it: between two words of one phrase none of these stands."""
 
+_DENYING_PAIRS = (("rather", "than"), ("instead", "of"))
+_COUNTING = _words("a an the one two three four five six seven eight nine ten some several its his her their")
 _WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)*")
 _CLAUSE_END = re.compile(r"[.!?;:,()\n\u2013\u2014]")
 
@@ -41,13 +43,16 @@ def clauses(text: str) -> list[list[str]]:
 def denied(words: list[str]) -> list[bool]:
     """For each word of a clause, whether a denial before it covers it.
 
-    "not only" denies nothing.
+    A denial goes on over "or" and over "and" ("no hat and umbrella"), but not over "and" with an article
+    or a number ("no hat and an umbrella"). "Not only" denies nothing; "rather than" and "instead of" do.
     """
     found, denying = [], False
     for number, word in enumerate(words):
-        if (word in DENYING or word.endswith("n't")) and words[number + 1 : number + 2] != ["only"]:
+        before = words[number - 1] if number else ""
+        after = words[number + 1] if number + 1 < len(words) else ""
+        if ((word in DENYING or word.endswith("n't")) and after != "only") or (before, word) in _DENYING_PAIRS:
             denying = True
-        elif word in ENDS_DENIAL:
+        elif word in ENDS_DENIAL or (word == "and" and (after in _COUNTING or after.isdigit())):
             denying = False
         found.append(denying)
     return found

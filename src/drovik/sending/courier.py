@@ -172,7 +172,17 @@ class Courier:
         await self._store.end_attempt(attempt, outcome.kind, concluded, seconds, note, reply)
         if concluded:
             self._count(outcome)
+        await self._conclude_refused(line, ask.arm.model_name, attempt, outcome)
         return outcome
+
+    async def _conclude_refused(self, line: Line, model: str, attempt: int, outcome: Outcome) -> None:
+        """Keep a bad request open while nothing has worked with the model; settle all of them once something has."""
+        if outcome.kind == "bad_request" and model not in line.worked:
+            line.refused.setdefault(model, []).append(attempt)
+        elif model in line.worked and (settled := line.refused.pop(model, [])):
+            await self._store.conclude(settled)
+            for _ in settled:
+                self._count(Outcome("bad_request"))
 
     def _concludes(self, line: Line, ask: Ask, outcome: Outcome, try_: int) -> bool:
         """Whether this attempt settles the ask.

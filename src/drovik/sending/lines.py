@@ -18,6 +18,9 @@ from drovik.sending.request import RequestWriter
 from drovik.sending.unpack import Unpacked
 
 PREPARED_AHEAD = 2
+SHORTEST_SECRET = 6
+"""A shorter key is a placeholder: it keeps nobody out, and taking it out of replies would spoil them."""
+
 KEY_MARK = "[key]"
 """What stands where a key was echoed."""
 REFUSED_IN_A_ROW = 5
@@ -36,13 +39,15 @@ class Line:
         self.name = name
         self.endpoint: Endpoint = project.settings.endpoints[name]
         self.dialect: Dialect = project.dialects[self.endpoint.dialect]
-        self.key = project.keys.get(self.endpoint.key_env or "")
-        self.writer = RequestWriter(self.endpoint, self.dialect, self.key)
+        self.key = project.keys.get(self.endpoint.key_env or "", "")
+        self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None)
         self.asks = iter(asks)
         self.slots = asyncio.Semaphore(self.endpoint.limits.at_once)
         self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
         self.worked: set[str] = set()
         self.stopped: dict[str, Problem] = {}
+        self.refused: dict[str, list[int]] = {}
+        """The attempts that were bad requests while nothing had worked with the model: open until something does."""
         self._quiet_until = 0.0
         self._refused: Counter[str] = Counter()
         self._unreached = 0
@@ -54,13 +59,15 @@ class Line:
 
     def without_key(self, text: str) -> str:
         """Text in which the key does not stand, should the service or an error have echoed it."""
-        if not self.key:
+        if len(self.key) < SHORTEST_SECRET:
             return text
         return text.replace(self.key, KEY_MARK).replace(quote(self.key, safe=""), KEY_MARK)
 
     def body_without_key(self, body: bytes) -> bytes:
         """A reply's body in which the key does not stand."""
-        return body.replace(self.key.encode(), KEY_MARK.encode()) if self.key else body
+        if len(self.key) < SHORTEST_SECRET:
+            return body
+        return body.replace(self.key.encode(), KEY_MARK.encode())
 
     def quiet_for(self) -> float:
         """For how many seconds more the service asked not to be asked."""
@@ -91,13 +98,13 @@ class Line:
         self.worked.add(model)
         self._unreached = 0
         if unpacked is None or not unpacked.note:
-            self._unfit = -1 if self._unfit <= 0 else 0
-        elif self._unfit >= 0:
-            self._unfit += 1
-            if self._unfit >= UNFIT_IN_A_ROW:
-                remedy = "mend it; what came back is kept and will be read anew, and nothing is paid twice"
-                place = f"dialects/{self.endpoint.dialect}.toml"
-                self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
+            self._unfit = 0
+            return
+        self._unfit += 1
+        if self._unfit >= UNFIT_IN_A_ROW:
+            remedy = "mend it; what came back is kept and will be read anew, and nothing is paid twice"
+            place = f"dialects/{self.endpoint.dialect}.toml"
+            self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
 
     def _stop(self, model: str, kind: str, words: str) -> None:
         said = f': "{_clean(words)}"' if words else ""

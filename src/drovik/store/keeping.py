@@ -123,6 +123,15 @@ class Store:
 
         return self._writer.write(action)
 
+    def conclude(self, attempts: Iterable[int]) -> asyncio.Future[None]:
+        """Keep that no further try follows these attempts."""
+        rows = [(attempt,) for attempt in attempts]
+
+        def action(connection: sqlite3.Connection) -> None:
+            connection.executemany("UPDATE attempts SET concluded = 1 WHERE id = ?", rows)
+
+        return self._writer.write(action)
+
     def note_asked(self, rows: Iterable[Asked]) -> None:
         """Keep that arms ask what was asked before by others; nothing is sent."""
         rows = list(rows)
