@@ -226,7 +226,9 @@ def test_files_that_are_no_regular_files_hold_nothing_up(drovik: Drovik) -> None
     assert "no regular file" in result.out
     assert "is a folder" in result.out
     assert "3 things are wrong." in result.out
-    assert drovik("send", *SORT, timeout=20).code == 2
+    refused = drovik("send", *SORT, timeout=20)
+    assert refused.code == 2
+    assert len(refused.err.splitlines()) == 3
 
 
 @pytest.mark.parametrize(

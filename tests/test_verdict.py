@@ -176,3 +176,23 @@ def test_currencies_are_never_added_up() -> None:
     }
     money = score_arm(made, "arm", measures_of(made, []), rows, answers).costs.money
     assert {currency: str(amount.normalize()) for currency, amount in money.items()} == {"EUR": "3", "NOK": "1E+1"}
+
+
+def test_the_verdict_says_what_one_costs_beside_the_other_in_one_currency() -> None:
+    made = task()
+
+    def priced(name: str, tokens: int, currency: str = "EUR") -> ArmScores:
+        spent = Spent.of(Price(currency=currency, input=1, output=1), tokens, 0)
+        answers = {f"c{n:03d}": Answer("ok", value={"k": "a" if n % 2 else "b"}, spent=spent) for n in range(10)}
+        return score_arm(made, name, measures_of(made, []), cases(10), answers)
+
+    assert in_words(compare_arms(priced("cheap", 100), priced("dear", 890), "m")).endswith(
+        " dear costs 8.9 times as much."
+    )
+    assert in_words(compare_arms(priced("dear", 890), priced("cheap", 100), "m")).endswith(
+        " dear costs 8.9 times as much."
+    )
+    assert in_words(compare_arms(priced("one", 100), priced("other", 101), "m")).endswith(
+        " They cost the same, or nearly."
+    )
+    assert "cost" not in in_words(compare_arms(priced("one", 100), priced("other", 890, "NOK"), "m"))

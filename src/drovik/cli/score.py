@@ -89,6 +89,11 @@ def _show_notes(view: TaskView) -> None:
             say(f"{arm.arm}: the service reported several models: {', '.join(arm.costs.reported_models)}.")
         if not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
+    show_older(view)
+
+
+def show_older(view: TaskView) -> None:
+    """Say which arms asked before something of them was edited."""
     if view.older:
         older = ", ".join(f"{name} ({count} cases)" for name, count in view.older)
         say(f"Edited since, so kept apart as older arms: {older}.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from decimal import Decimal
 from typing import TYPE_CHECKING, Literal
 
 from drovik.comparing.statistics import holm, mcnemar, paired_interval, permutation_test, score_interval
@@ -18,6 +19,7 @@ Outcome = Literal["better", "worse", "too close to call", "no difference", "no v
 
 SIGNIFICANT = 0.05
 _SAME = 1e-12
+_WORTH_SAYING = Decimal("1.1")
 MOST_FAILED = 0.05
 """With a larger share of failed answers than this there is no verdict."""
 
@@ -219,20 +221,37 @@ def telling(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict]) -> list[V
 
 
 def in_words(verdict: Verdict) -> str:
-    """The verdict as sentences."""
+    """The verdict as sentences: what it is, how sure, and what the one costs beside the other."""
     first, second = verdict.first, verdict.second
     scores = f"{percent(verdict.after.value)} against {percent(verdict.before.value)}"
     apart = f"{points(verdict.difference)} (95 % interval {verdict.low * 100:+.1f} to {verdict.high * 100:+.1f})"
     test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
     sure = f"{test}, p {p_value(verdict.p)}, {verdict.after.cases} cases"
     on = f"on {verdict.measure} ({verdict.what})"
+    cost = _cost_in_words(verdict)
     if verdict.outcome == "no verdict":
         return f"No verdict between {second} and {first} {on}: {verdict.why}. Send the failed ones again first."
     if verdict.outcome == "no difference":
-        return f"No difference {on}: {second} and {first} score alike in every one of {verdict.after.cases} cases."
+        return (
+            f"No difference {on}: {second} and {first} score alike in every one of {verdict.after.cases} cases.{cost}"
+        )
     if verdict.outcome == "too close to call":
-        return f"Too close to call {on}: {second} {scores} of {first}, {apart}; {sure}."
-    return f"{second} is {verdict.outcome} than {first} {on}: {scores}, {apart}; {sure}."
+        return f"Too close to call {on}: {second} {scores} of {first}, {apart}; {sure}.{cost}"
+    return f"{second} is {verdict.outcome} than {first} {on}: {scores}, {apart}; {sure}.{cost}"
+
+
+def _cost_in_words(verdict: Verdict) -> str:
+    """How many times as much the dearer one costs; nothing where prices are unknown or in several currencies."""
+    before, after = verdict.first_costs.money, verdict.second_costs.money
+    if len(before) != 1 or before.keys() != after.keys():
+        return ""
+    (one,), (other,) = before.values(), after.values()
+    if not one or not other:
+        return ""
+    dearer, times = (verdict.second, other / one) if other > one else (verdict.first, one / other)
+    return (
+        f" {dearer} costs {times:.1f} times as much." if times >= _WORTH_SAYING else " They cost the same, or nearly."
+    )
 
 
 def percent(value: float) -> str:

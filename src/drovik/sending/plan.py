@@ -11,7 +11,8 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from drovik.images.prepare import PREPARING_REVISION
-from drovik.images.source import file_state, read_source, source_digest
+from drovik.images.source import FileState, file_state, read_source, source_digest
+from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
 from drovik.project.cases import Case
 from drovik.project.opening import Project
@@ -55,10 +56,18 @@ class Plan:
 def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> dict[str, str]:
     """The digest of every picture of the cases, by its path; files that look unchanged are not read.
 
-    :raises DrovikError: where a picture is not there.
+    :raises DrovikError: with every picture that is not there.
     """
     paths = dict.fromkeys(picture.path for case in cases for picture in case.pictures)
-    states = (file_state(project.folder, path) for path in paths)
+    states: list[FileState] = []
+    missing: list[Problem] = []
+    for path in paths:
+        try:
+            states.append(file_state(project.folder, path))
+        except DrovikError as error:
+            missing += error.problems
+    if missing:
+        raise DrovikError(missing)
     return store.digests.of_sources(states, lambda path: source_digest(read_source(project.folder, path)))
 
 

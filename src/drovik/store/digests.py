@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable
 
 from drovik.images.source import FileState
 from drovik.store.database import GroupWriter, transaction
@@ -15,7 +15,7 @@ class Digests:
     def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
         self._connection, self._writer = connection, writer
 
-    def of_sources(self, wanted: Iterator[FileState], compute: Callable[[str], str]) -> dict[str, str]:
+    def of_sources(self, wanted: Iterable[FileState], compute: Callable[[str], str]) -> dict[str, str]:
         """The digest of each picture's file by its path; computed only where the file looks changed.
 
         :param compute: takes a path and gives the digest of what is there now.
