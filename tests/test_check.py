@@ -92,6 +92,9 @@ WRONGS: dict[str, tuple[Break, str, tuple[str, ...]]] = {
     "unknown rule": (
         edit("tasks/read-tag/question.toml", '"date"', '"dates"'), "tasks/read-tag/question.toml",
         ("measures.tag.fields.date.rule", "'date'")),
+    "refusal without an expected output": (
+        first_case(expected={}, refusal=["sort"]), "cases.jsonl", ("line 1: refusal", "not be scored")),
+    "refusal of no task": (first_case(refusal=["sorts"]), "cases.jsonl", ("line 1: refusal", "'sort'")),
     "no facts": (first_case(expected={"describe": {"must": "red"}}), "cases.jsonl", ("'must' is no list",)),
     "fact not given": (first_case(given={}), "cases.jsonl", ("line 1", "'vessel' is not given")),
 }  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from drovik.problems import Problem, known_words
@@ -34,20 +34,28 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
 
 
 def check_cases(task: Task, measures: Sequence[Measure], cases: Sequence[Case], source: str) -> list[Problem]:
-    """A Problem for each expected output that a measure of the task cannot use."""
-    problems = []
-    for case in cases:
-        for measure in measures:
-            expected = expected_at(measure, task, case)
-            wrong = measure.check_expected(expected) if expected is not ABSENT else None
-            if wrong:
-                problems.append(Problem(wrong[0], wrong[1], source, f"{case.place}: expected.{task.name}"))
-        if (
-            task.name in case.expected
-            and measures
-            and all(expected_at(one, task, case) is ABSENT for one in measures)
-        ):
-            what = f"no measure of the task '{task.name}' finds anything in it"
-            remedy = f"shape it as {task.file} wants it"
-            problems.append(Problem(what, remedy, source, f"{case.place}: expected.{task.name}"))
-    return problems
+    """A Problem for each expected output that the measures of the task cannot use."""
+    return [
+        Problem(what, remedy, source, f"{case.place}: {member}")
+        for case in (cases if measures else ())
+        for what, remedy, member in _wrongs(task, measures, case)
+    ]
+
+
+def _wrongs(task: Task, measures: Sequence[Measure], case: Case) -> Iterator[tuple[str, str, str]]:
+    """What is wrong with a case's expected output, what to do, and where in the case it is."""
+    member = f"expected.{task.name}"
+    found = [(measure, expected_at(measure, task, case)) for measure in measures]
+    for measure, expected in found:
+        wrong = measure.check_expected(expected) if expected is not ABSENT else None
+        if wrong:
+            yield (*wrong, member)
+    if task.name in case.expected and all(expected is ABSENT for _, expected in found):
+        yield (
+            f"no measure of the task '{task.name}' finds anything in it",
+            f"shape it as {task.file} wants it",
+            member,
+        )
+    if task.name in case.refusal and task.name not in case.expected:
+        what = f"'{task.name}' is to be declined here and has no expected output, so it would not be scored"
+        yield what, "give what would be right if it were answered", "refusal"
