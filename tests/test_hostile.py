@@ -76,9 +76,7 @@ def test_replies_that_cannot_be_read_are_tried_again_and_then_failed(
     reply: Reply, drovik: Drovik, serve: Serve
 ) -> None:
     service = serve(lambda n, body: reply)
-    folder = demo_on_port(drovik.folder, service.port, cases=1)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 8, tries = 2"))
+    demo_on_port(drovik.folder, service.port, cases=1, limits="at_once = 8, tries = 2")
     result = drovik("send", *SORT)
     assert result.code == 1
     assert len(service.requests) == 2
@@ -137,9 +135,7 @@ def endless() -> Iterator[int]:
 
 
 def test_a_reply_that_never_ends_is_a_time_out(drovik: Drovik, endless: int) -> None:
-    folder = demo_on_port(drovik.folder, endless, cases=1)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("timeout = 30", "timeout = 0.6, tries = 2"))
+    demo_on_port(drovik.folder, endless, cases=1, limits="at_once = 8, timeout = 0.6, tries = 2")
     result = drovik("send", *SORT)
     assert result.code == 1
     assert "1 failed (timeout)" in result.out
@@ -150,9 +146,7 @@ def test_a_reply_larger_than_any_answer_is_not_kept(drovik: Drovik, serve: Serve
     service = serve(
         lambda n, body: (200, {}, b'{"answer": "' + b"x" * 51_000_000 + b'"}') if n else good('{"kind": "cap"}')
     )
-    folder = demo_on_port(drovik.folder, service.port, cases=2)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    folder = demo_on_port(drovik.folder, service.port, cases=2, limits="at_once = 1")
     result = drovik("send", *SORT)
     assert result.code == 1
     assert sum(path.stat().st_size for path in (folder / ".drovik").iterdir()) < 5_000_000
@@ -167,9 +161,7 @@ def test_a_service_that_goes_down_half_way_leaves_the_rest_to_be_sent(drovik: Dr
         return good('{"kind": "cap"}') if number < 5 else None
 
     service.decide = decide
-    folder = demo_on_port(drovik.folder, service.port, cases=30)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 1")
     result = drovik("send", *SORT, "--json")
     assert result.code == 3
     assert result.json["answered"] == 5

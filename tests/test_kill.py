@@ -24,7 +24,9 @@ def test_ten_kills_lose_nothing_and_buy_nothing_twice(
     words = ("send", "--task", "sort", "--task", "read-tag", "--arm", "fulmar", "--arm", "gull")
     for _ in range(KILLS):
         process = drovik.start(*words)
-        time.sleep(chance.uniform(0.5, 1.5))
+        asked = len(standin.entries())
+        wait_until(lambda asked=asked: len(standin.entries()) > asked)
+        time.sleep(chance.uniform(0.0, 0.8))
         process.send_signal(signal.SIGKILL)
         process.wait()
     killed = drovik("send", "--task", "sort", "--arm", "gull/v1", "--json").json["store"]
@@ -50,6 +52,14 @@ def test_ten_kills_lose_nothing_and_buy_nothing_twice(
     lost = Counter(slip_of(identity) for identity in without_reply)
     for slip, asked in ledger.items():
         assert kept[slip] <= asked <= kept[slip] + lost[slip]
+
+
+def wait_until(holds: Callable[[], bool], seconds: float = 30.0) -> None:
+    """Wait for the sender to be at work, however long it takes to start on this machine."""
+    end = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < end, "nothing was sent"
+        time.sleep(0.02)
 
 
 def slip_of(identity: str) -> str:

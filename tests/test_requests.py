@@ -161,3 +161,36 @@ def test_waits_grow_are_jittered_and_never_shorter_than_was_asked_for() -> None:
         assert all(full / 2 <= one <= full for one in waits)
         assert len(set(waits)) > 40
     assert 7 <= wait_before(1, 7, chance) <= 7.7
+
+
+TREES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats() | st.text(),
+    lambda inner: (
+        st.lists(inner, max_size=3)
+        | st.dictionaries(st.sampled_from(["answer", "ended", "count", "in", "x"]) | st.text(), inner, max_size=4)
+    ),
+    max_leaves=15,
+)
+
+
+@given(TREES | st.binary(max_size=80))
+@settings(max_examples=300, deadline=None)
+def test_no_reply_breaks_unpacking(tree: Any) -> None:
+    form = ReplyForm(
+        text="$..answer", ended="$.ended", model="$..x", input_tokens="$.count.in", output_tokens="$..in", error="$.x"
+    )
+    body = tree if isinstance(tree, bytes) else json.dumps(tree).encode()
+    found = unpack(body, form)
+    found.text.encode("utf-8")
+    assert found.input_tokens is None or found.input_tokens >= 0
+    assert (found.ended or "").isprintable() or found.ended is not None
+
+
+@given(
+    st.text(max_size=40)
+    | st.from_regex(r"[A-Z][a-z]{2}, \d{1,3} [A-Z][a-z]{2} \d{1,12} \d{1,4}:\d{1,4}:\d{1,4} (GMT|[+-]\d{1,9})?")
+)
+@settings(max_examples=300, deadline=None)
+def test_no_retry_after_breaks_the_waiting(text: str) -> None:
+    found = seconds_to_wait(text)
+    assert found is None or 0 <= found < float("inf")

@@ -122,9 +122,7 @@ def test_no_more_than_at_once_are_under_way(drovik: Drovik, serve: Serve) -> Non
         return good('{"kind": "cap"}')
 
     service = serve(slow)
-    folder = demo_on_port(drovik.folder, service.port, cases=24)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 3"))
+    demo_on_port(drovik.folder, service.port, cases=24, limits="at_once = 3")
     assert drovik("send", *SORT).code == 0
     assert service.most_under_way == 3
 
@@ -145,18 +143,14 @@ def test_lost_connections_429_and_5xx_are_tried_again_and_all_is_kept(drovik: Dr
 
 def test_retry_after_is_honoured_by_the_whole_line(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: bad(429, "later", Retry_After="2") if n == 0 else good('{"kind": "cap"}'))
-    folder = demo_on_port(drovik.folder, service.port, cases=3)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    demo_on_port(drovik.folder, service.port, cases=3, limits="at_once = 1")
     assert drovik("send", *SORT).code == 0
     assert service.times[1] - service.times[0] >= 2.0
 
 
 def test_the_slot_is_free_while_an_ask_waits(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: bad(500, "broken") if n == 0 else good('{"kind": "cap"}'))
-    folder = demo_on_port(drovik.folder, service.port, cases=3)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    demo_on_port(drovik.folder, service.port, cases=3, limits="at_once = 1")
     assert drovik("send", *SORT).code == 0
     slips = [headers["Slip"] for headers in service.headers]
     assert slips.index(slips[0], 1) == 3  # the two others went before it came again
@@ -165,9 +159,7 @@ def test_the_slot_is_free_while_an_ask_waits(drovik: Drovik, serve: Serve) -> No
 def test_what_fails_all_its_tries_is_failed_and_sent_anew_only_when_told(drovik: Drovik, serve: Serve) -> None:
     well = False
     service = serve(lambda n, body: good('{"kind": "cap"}') if well or n == 0 else bad(500, "broken"))
-    folder = demo_on_port(drovik.folder, service.port, cases=3)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 8, tries = 2"))
+    demo_on_port(drovik.folder, service.port, cases=3, limits="at_once = 8, tries = 2")
     first = drovik("send", *SORT)
     assert first.code == 1
     assert "2 failed (service_error)" in first.out
@@ -245,9 +237,7 @@ def test_a_time_out_is_tried_again_and_counted_as_perhaps_billed(drovik: Drovik,
         return good('{"kind": "cap"}')
 
     service = serve(decide)
-    folder = demo_on_port(drovik.folder, service.port, cases=2)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("timeout = 30", "timeout = 0.5"))
+    demo_on_port(drovik.folder, service.port, cases=2, limits="at_once = 8, timeout = 0.5")
     result = drovik("send", *SORT, "--json").json
     assert result["answered"] == 2
     assert result["store"]["perhaps_billed_without_reply"] == 1
@@ -371,9 +361,7 @@ def test_pictures_prepared_to_other_bytes_than_before_are_told_and_not_bought_ag
 def test_again_asks_anew_by_status_and_the_latest_good_reply_counts(drovik: Drovik, serve: Serve) -> None:
     answers = ['{"kind": "caps", "n": 1}', '{"kind": "hat"}']
     service = serve(lambda n, body: good(answers[n]) if n < 2 else bad(500, "broken"))
-    folder = demo_on_port(drovik.folder, service.port, cases=1)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 8, tries = 1"))
+    demo_on_port(drovik.folder, service.port, cases=1, limits="at_once = 8, tries = 1")
 
     def shown() -> dict[str, Any]:
         return drovik("show", "lp-001", *SORT, "--json").json["tasks"]["sort"]["arms"]["fulmar/v1"]
@@ -438,9 +426,7 @@ def test_prices_are_those_of_the_day_and_money_is_exact(drovik: Drovik, serve: S
 
 def test_one_bad_request_among_good_ones_is_failed_and_not_asked_for_ever(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: bad(413, "the picture is too large") if n == 0 else good('{"kind": "cap"}'))
-    folder = demo_on_port(drovik.folder, service.port, cases=4)
-    settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("at_once = 8", "at_once = 1"))
+    demo_on_port(drovik.folder, service.port, cases=4, limits="at_once = 1")
     first = drovik("send", *SORT)
     assert first.code == 1
     assert "3 of 4 answered, 1 failed, 0 left" in first.out
