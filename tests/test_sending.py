@@ -182,7 +182,7 @@ def test_what_fails_all_its_tries_is_failed_and_sent_anew_only_when_told(drovik:
     [
         (bad(401, "this key is not known"), ("does not accept the key", "key_env"), 8),
         (bad(403, "not for you"), ("forbids it", "may use this model"), 8),
-        (bad(404, "no such model"), ("does not know this model", "drovik.toml"), 8),
+        (bad(404, "no such model"), ("does not know the model 'fulmar-2'", "drovik.toml"), 8),
         (bad(400, "the model takes words only"), ("cannot see pictures", "sees = false"), 8),
         (bad(400, "field 'talk' is missing"), ("refused 5 requests in a row", "talk", "dialect"), 12),
         ((302, {"Location": "https://elsewhere.invalid/"}, b""), ("elsewhere.invalid", "url"), 8),
@@ -203,21 +203,43 @@ def test_what_cannot_work_stops_at_once_with_one_clear_line(
     assert line.count(words[0]) == 1
 
 
-def test_a_model_that_cannot_work_holds_no_other_up_and_is_simply_asked_once_it_can(
+BOTH = ("--task", "sort", "--arm", "fulmar/v1", "--arm", "gull/v1")
+
+
+def test_a_model_that_cannot_see_holds_no_other_up_and_is_simply_asked_once_it_may(
     drovik: Drovik, serve: Serve
 ) -> None:
     def decide(number: int, body: dict[str, Any]) -> Reply:
-        return bad(404, "no such model") if body["model"] == "fulmar-2" else good('{"kind": "cap"}')
+        sees = "picture" not in json.dumps(body) or body["model"] != "fulmar-2"
+        return good('{"kind": "cap"}') if sees else bad(400, "fulmar-2 takes words only")
 
     service = serve(decide)
     folder = demo_on_port(drovik.folder, service.port, cases=6)
-    result = drovik("send", "--task", "sort", "--arm", "fulmar/v1", "--arm", "gull/v1", "--json")
+    result = drovik("send", *BOTH, "--json")
     assert result.code == 3
     assert result.json["answered"] == 6
     assert [line.split(":")[1].strip() for line in result.json["problems"]] == ["models.fulmar"]
     settings = folder / "drovik.toml"
+    settings.write_text(settings.read_text().replace('id = "fulmar-2"', 'id = "fulmar-2"\nsees = false'))
+    assert drovik("send", *SORT, "--json").json["answered"] == 1  # without pictures all six ask the same
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 6}
+
+
+def test_an_unknown_model_stops_the_endpoint_before_more_is_spent(drovik: Drovik, serve: Serve) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        return bad(404, "no such model") if body["model"] == "fulmar-2" else good('{"kind": "cap"}')
+
+    service = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=40)
+    result = drovik("send", *BOTH, "--json")
+    assert result.code == 3
+    assert len(service.requests) <= 24
+    (line,) = result.json["problems"]
+    assert line.startswith("drovik.toml: models.fulmar: ")
+    settings = folder / "drovik.toml"
     settings.write_text(settings.read_text().replace("fulmar-2", "fulmar-3"))
-    assert drovik("send", *SORT, "--json").json["answered"] == 6
+    assert drovik("send", *BOTH).code == 0
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 40}
 
 
 def test_a_service_that_is_down_is_one_line(drovik: Drovik, serve: Serve) -> None:

@@ -81,18 +81,18 @@ class Line:
         if outcome.kind == "answered":
             self._learn_from_answer(model, unpacked)
         elif outcome.stops == "endpoint":
-            self._stop("", outcome.kind, outcome.words)
+            self._stop("", ask, outcome)
         elif outcome.stops == "model":
-            self._stop(model, outcome.kind, outcome.words)
+            self._stop(model, ask, outcome)
         elif outcome.kind == "unreachable":
             self._unreached += 1
             patience = UNREACHED_IN_A_ROW * (self.endpoint.limits.at_once if self.worked else 1)
             if self._unreached >= patience or (last_try and not self.worked):
-                self._stop("", outcome.kind, outcome.words)
+                self._stop("", ask, outcome)
         elif outcome.kind == "bad_request" and model not in self.worked:
             self._refused[model] += 1
             if self._refused[model] >= REFUSED_IN_A_ROW:
-                self._stop(model, outcome.kind, outcome.words)
+                self._stop(model, ask, outcome)
 
     def _learn_from_answer(self, model: str, unpacked: Unpacked | None) -> None:
         self.worked.add(model)
@@ -106,20 +106,23 @@ class Line:
             place = f"dialects/{self.endpoint.dialect}.toml"
             self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
 
-    def _stop(self, model: str, kind: str, words: str) -> None:
-        said = f': "{_clean(words)}"' if words else ""
+    def _stop(self, scope: str, ask: Ask, outcome: Outcome) -> None:
+        """Ask a model no further, or (with the scope "") nobody at this endpoint, and keep why."""
+        words = _clean(outcome.words)
+        said = f': "{words}"' if words else ""
         who = f"the service at {self.endpoint.url}"
         what = {
             "key_rejected": f"{who} does not accept the key{said}",
             "forbidden": f"{who} forbids it{said}",
-            "redirected": f"{who} {_clean(words)}",
-            "not_found": f"{who} does not know this model, or not this path{said}",
+            "redirected": f"{who} {words}",
+            "not_found": f"{who} does not know the model '{ask.arm.model.id}', or not this path{said}",
             "no_pictures": f"this model cannot see pictures{said}",
             "unreachable": f"{who} cannot be reached{said}",
             "bad_request": f"{who} refused {REFUSED_IN_A_ROW} requests in a row and accepted none{said}",
-        }.get(kind, f"{who}: {kind}{said}")
-        place = f"models.{model}" if model else f"endpoints.{self.name}"
-        self.stopped.setdefault(model, Problem(what, REMEDIES.get(kind, ""), FILE_NAME, place))
+        }.get(outcome.kind, f"{who}: {outcome.kind}{said}")
+        about_model = scope or outcome.kind == "not_found"
+        place = f"models.{ask.arm.model_name}" if about_model else f"endpoints.{self.name}"
+        self.stopped.setdefault(scope, Problem(what, REMEDIES.get(outcome.kind, ""), FILE_NAME, place))
 
 
 def _clean(words: str) -> str:

@@ -28,7 +28,7 @@ FIRST_WAIT, LONGEST_WAIT = 0.5, 60.0
 REMEDIES: dict[str, str] = {
     "key_rejected": "check the key in the variable that key_env names",
     "forbidden": "check that this key may use this model",
-    "not_found": "check the model's id in drovik.toml and the path in the dialect",
+    "not_found": "check the model's id and the dialect's path; nothing more is sent to this endpoint until then",
     "redirected": "put that address into url, if you trust it: no key and no picture was sent there",
     "no_pictures": "set sees = false to ask it without pictures as a baseline, or take the model out",
     "bad_request": "compare the dialect with the service's documentation",
@@ -87,7 +87,7 @@ def outcome_of(status: int, words: str, retry_after: str | None, told: ErrorWord
         return Outcome("no_pictures", stops="model", words=words)
     names_model = bool(_SAYS_MODEL.search(words) and _SAYS_UNKNOWN.search(words))
     if status in (404, 410) or _is_about(words, told.unknown_model) or names_model:
-        return Outcome("not_found", stops="model", words=words)
+        return Outcome("not_found", stops="endpoint", words=words)
     return Outcome("bad_request", words=words)
 
 
