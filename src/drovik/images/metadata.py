@@ -7,12 +7,17 @@ colour profile, in PNG the critical chunks and those for transparency and colour
 
 from __future__ import annotations
 
+import re
+
 _ADOBE, _JFIF, _PROFILE = 0xEE, 0xE0, 0xE2
 _PROFILE_MARK = b"ICC_PROFILE\x00"
 _COMMENT = 0xFE
 _START_OF_SCAN, _END = 0xDA, 0xD9
 _BARE = frozenset((0x01, *range(0xD0, 0xD8)))
 """Markers that carry no length: TEM and the restart marks."""
+
+_AFTER_SCAN = re.compile(rb"\xff[^\x00\x01\xd0-\xd7\xff]")
+"""A marker within entropy-coded bytes, where 0xFF stands for itself if 0x00 follows, and fill bytes are 0xFF."""
 
 _PNG_MARK = b"\x89PNG\r\n\x1a\n"
 _KEPT_CHUNKS = frozenset(
@@ -90,14 +95,10 @@ def _is_kept(data: bytes, at: int, marker: int) -> bool:
 
 def _scan_end(data: bytes, at: int) -> int:
     """Where the entropy-coded bytes that begin at `at` end: at the next marker that is no restart mark."""
-    while True:
-        at = data.find(b"\xff", at)
-        if at < 0 or at + 1 >= len(data):
-            raise BrokenPicture("it breaks off within the picture")
-        follower = data[at + 1]
-        if follower not in (0x00, 0xFF) and follower not in _BARE:
-            return at
-        at += 1 if follower == 0xFF else 2
+    marker = _AFTER_SCAN.search(data, at)
+    if marker is None:
+        raise BrokenPicture("it breaks off within the picture")
+    return marker.start()
 
 
 def _png_pieces(data: bytes) -> list[tuple[int, int]]:

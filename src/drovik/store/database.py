@@ -1,8 +1,8 @@
 """The SQLite file: opening it, and writing in groups.
 
 Every attempt has to be on disk before its request leaves. One transaction each would cost more than
-the request itself, so rows are collected while the event loop is busy and committed together at its
-next turn; whoever needs a row committed awaits that. With WAL and synchronous = NORMAL a killed
+the request itself, so rows are collected for a few milliseconds and committed together; whoever needs
+a row committed awaits that. With WAL and synchronous = NORMAL a killed
 program loses nothing that was committed; a power cut may lose the last moments, and damages nothing.
 """
 
@@ -17,6 +17,9 @@ from pathlib import Path
 from typing import Any
 
 from drovik.problems import DrovikError, Problem
+
+GATHER_SECONDS = 0.002
+"""So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
 
 VERSION = 1
 _SHOWN = ".drovik/answers.sqlite"
@@ -91,7 +94,7 @@ def transaction(connection: sqlite3.Connection) -> Iterator[None]:
 
 
 class GroupWriter:
-    """Collects writes of one turn of the event loop and commits them together."""
+    """Collects the writes of a few milliseconds and commits them together."""
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
@@ -102,7 +105,7 @@ class GroupWriter:
         loop = asyncio.get_running_loop()
         future: asyncio.Future[Any] = loop.create_future()
         if not self._waiting:
-            loop.call_soon(self.flush)
+            loop.call_later(GATHER_SECONDS, self.flush)
         self._waiting.append((action, future))
         return future
 
