@@ -19,24 +19,22 @@ import hashlib
 import random
 import time
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from drovik.problems import DrovikError, Problem
 from drovik.project.opening import Project
+from drovik.sending.exchange import exchange
 from drovik.sending.lines import Line
-from drovik.sending.outcomes import Outcome, outcome_of, wait_before
+from drovik.sending.outcomes import Outcome, wait_before
 from drovik.sending.plan import Ask, Plan
 from drovik.sending.tally import Tally
-from drovik.sending.unpack import Unpacked, unpack
 from drovik.sending.writing import PictureChanged, Written, write_request
 from drovik.store.keeping import Store
-from drovik.store.records import Reply, Spent
+from drovik.store.records import Spent
 
 if TYPE_CHECKING:
     import aiohttp
 
-MOST_REPLY_BYTES = 50_000_000
 CARRIERS_PER_SLOT = 3
 
 
@@ -156,7 +154,7 @@ class Courier:
         attempt = await self._store.begin_attempt(asked, round_, try_, line.name)
         self.tally.attempts += 1
         started = time.perf_counter()
-        reply, unpacked, outcome = await self._exchange(session, line, ask, written)
+        reply, unpacked, outcome = await exchange(session, line, ask, written.request)
         seconds = time.perf_counter() - started
         line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
         self.tally.quiet_until = max(self.tally.quiet_until, time.monotonic() + line.quiet_for())
@@ -204,41 +202,6 @@ class Courier:
             self.tally.failed += 1
             self.tally.kinds[outcome.kind] += 1
 
-    async def _exchange(
-        self, session: aiohttp.ClientSession, line: Line, ask: Ask, written: Written
-    ) -> tuple[Reply | None, Unpacked | None, Outcome]:
-        """Send a request and read what comes back."""
-        import aiohttp
-
-        request = written.request
-        timeout = aiohttp.ClientTimeout(total=line.endpoint.limits.timeout)
-        started = time.perf_counter()
-        try:
-            async with session.request(
-                request.method, request.url, data=_payload(request.body), headers=request.headers,
-                timeout=timeout, allow_redirects=False,
-            ) as response:  # fmt: skip
-                body = await _limited(response)
-                if body is None:
-                    words = f"the reply is larger than {MOST_REPLY_BYTES // 1_000_000} MB"
-                    return None, None, Outcome("unreadable", words=words)
-                status, headers = response.status, response.headers
-        except TimeoutError:
-            words = f"no whole reply within {line.endpoint.limits.timeout:g} seconds"
-            return None, None, Outcome("timeout", again=True, words=words)
-        except (aiohttp.ClientError, OSError, ValueError) as error:
-            return None, None, replace(_failure(error), words=line.without_key(_words(error)))
-        body = line.body_without_key(body)
-        unpacked = unpack(body, line.dialect.reply)
-        price = ask.arm.model.price
-        seconds = time.perf_counter() - started
-        reply = Reply(status, body, seconds, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, price)
-        return (
-            reply,
-            unpacked,
-            _outcome(line, ask, status, unpacked, headers.get("Retry-After"), headers.get("Location")),
-        )
-
 
 def _threads_for(plan: Plan) -> int:
     """How many threads prepare pictures.
@@ -248,55 +211,6 @@ def _threads_for(plan: Plan) -> int:
     """
     redraws = any(ask.arm.prep.canonical() for asks in plan.to_send.values() for ask in asks)
     return 2 if redraws else 1
-
-
-def _failure(error: Exception) -> Outcome:
-    """What kind of failure it is where no whole reply came."""
-    import aiohttp
-
-    if isinstance(error, aiohttp.ClientConnectorError | aiohttp.ClientConnectorCertificateError):
-        return Outcome("unreachable", again=True)
-    if isinstance(error, ValueError) and not isinstance(error, aiohttp.ClientError):
-        return Outcome("bad_request")  # an address or a header that cannot be written
-    return Outcome("lost", again=True)
-
-
-def _words(error: Exception) -> str:
-    return str(getattr(error, "os_error", None) or error) or type(error).__name__
-
-
-def _outcome(
-    line: Line, ask: Ask, status: int, unpacked: Unpacked, retry_after: str | None, location: str | None
-) -> Outcome:
-    if 300 <= status < 400:
-        return Outcome("redirected", stops="endpoint", words=f"sends on to {line.without_key(location or 'nowhere')}")
-    if 200 <= status < 300 and not unpacked.readable:
-        return Outcome("unreadable", again=True, words=unpacked.note)
-    words = unpacked.error or unpacked.note
-    outcome = outcome_of(status, words, retry_after, line.dialect.errors, ask.arm.model_name in line.worked)
-    if outcome.kind == "forbidden" and outcome.stops == "endpoint" and line.worked:
-        return replace(outcome, stops="model")  # the key is good for other models
-    return outcome
-
-
-def _payload(body: bytes) -> object:
-    """A large body as a stream, so that writing it does not hold the event loop up."""
-    if len(body) < 1_000_000:
-        return body
-    import io
-
-    return io.BytesIO(body)
-
-
-async def _limited(response: aiohttp.ClientResponse) -> bytes | None:
-    """The whole body, or None where it is too large to be an answer."""
-    pieces, size = [], 0
-    async for piece in response.content.iter_any():
-        size += len(piece)
-        if size > MOST_REPLY_BYTES:
-            return None
-        pieces.append(piece)
-    return b"".join(pieces)
 
 
 def _first_of(failures: BaseExceptionGroup[BaseException]) -> BaseException:

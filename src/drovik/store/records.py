@@ -26,11 +26,10 @@ class Asked:
 
 @dataclass(frozen=True)
 class Reply:
-    """A reply as it came, and what was read off it at once. `seconds` is from sending to the last byte."""
+    """A reply as it came, and what was read off it at once."""
 
     http_status: int
     body: bytes
-    seconds: float
     model: str | None = None
     input_tokens: int | None = None
     output_tokens: int | None = None
