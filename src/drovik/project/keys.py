@@ -103,8 +103,3 @@ def _git_would_take(folder: Path) -> bool:
     except (OSError, subprocess.TimeoutExpired):
         return False
     return done.returncode == 1
-
-
-def shown_key(key: str) -> str:
-    """A key as it may be shown: its last two characters."""
-    return f"…{key[-2:]}" if len(key) > 6 else "…"

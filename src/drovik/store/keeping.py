@@ -22,17 +22,10 @@ from drovik.store.records import Answer, Asked, Attempt, Bill, Reply, Spent
 
 @dataclass(frozen=True)
 class KeptReply:
-    """The reply that an answer is read from, and how the asking went; no reply where all tries failed."""
+    """The reply that an answer is read from; no status and no body where all tries failed, and why in `note`."""
 
-    identity: str
     http_status: int | None
     body: bytes | None
-    model: str | None
-    input_tokens: int | None
-    output_tokens: int | None
-    spent: Spent | None
-    seconds: float | None
-    tries: int
     note: str
 
 
@@ -45,8 +38,7 @@ class KeptReading:
 
 
 _LATEST = """
-SELECT a.identity, r.http_status, r.body, r.model, r.input_tokens, r.output_tokens, r.price, a.seconds,
-       (SELECT COUNT(*) FROM attempts t WHERE t.identity = a.identity AND t.round = a.round), a.note
+SELECT r.http_status, r.body, COALESCE(a.note, '')
 FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
 WHERE a.identity = ? AND a.concluded = 1
 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
@@ -154,11 +146,7 @@ class Store:
     def reply_for(self, identity: str) -> KeptReply | None:
         """The reply that the answer is read from: the latest good one, else the latest failure."""
         row = self.connection.execute(_LATEST, (identity,)).fetchone()
-        if row is None:
-            return None
-        identity, http_status, body, model, tokens_in, tokens_out, price, seconds, tries, note = row
-        spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out) if price else None
-        return KeptReply(identity, http_status, body, model, tokens_in, tokens_out, spent, seconds, tries, note or "")
+        return KeptReply(*row) if row else None
 
     def latest_replies(self) -> dict[str, int]:
         """By identity, the number of the attempt whose reply (or final failure) the answer is read from."""
@@ -183,7 +171,7 @@ class Store:
         return found
 
     def facts(self, task: str) -> dict[str, tuple[Any, ...]]:
-        """Model, tokens, money, seconds and tries behind each kept reading of a task, by identity."""
+        """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
         rows = self.connection.execute(
             """
             SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, a.seconds, a.round, a.id,

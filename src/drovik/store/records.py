@@ -67,7 +67,6 @@ class Answer:
     output_tokens: int | None = None
     spent: Spent | None = None
     seconds: float | None = None
-    tries: int = 1
 
 
 @dataclass(frozen=True)
