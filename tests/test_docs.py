@@ -60,7 +60,7 @@ def test_the_worked_example_of_dialects() -> None:
     asking = Asking("", (Turn("user", (PicturePart(0), TextPart("Which kind is it? {key}"))),))
     picture = Prepared(base64.b64decode("iVBORw0KGgo="), "image/png", 1, 1, True)
     writer = RequestWriter(Endpoint(url="http://127.0.0.1", dialect="d"), dialect, "the key")
-    request = writer.write(arms_of(task, settings)[0], asking, [picture], "id")
+    request = writer.write(writer.draft(arms_of(task, settings)[0], asking, [picture], "id"))
     assert json.loads(request.body) == json.loads(wanted)
 
 

@@ -303,7 +303,7 @@ def test_a_certificate_that_is_not_trusted_is_one_line(drovik: Drovik, tmp_path:
     service.close()
     assert result.code == 3
     assert "certificate" in result.out
-    assert result.out.count("cannot be reached") == 1
+    assert result.out.count("is not trusted") == 1
     assert service.requests == []
 
 

@@ -53,12 +53,19 @@ def _check_prompts(project: Project) -> list[Problem]:
     from drovik.project.arms import arms_of
     from drovik.sending.turns import asking_of
 
+    class Anything(dict[str, object]):
+        """Stands for answers that are not there yet: whatever a template takes of them is there."""
+
+        def __missing__(self, name: str) -> object:
+            return Anything()
+
     problems: list[Problem] = []
     for task in project.tasks:
         for arm in {arm.prompt_name: arm for arm in arms_of(task, project.settings)}.values():
             for case in project.cases:
                 try:
-                    asking_of(task, arm, case)
+                    earlier = {task.after.task: Anything()} if task.after else {}
+                    asking_of(task, arm, case, ["…"] * len(arm.prompt.turns), earlier)
                 except DrovikError as error:
                     problems += error.problems
                     break

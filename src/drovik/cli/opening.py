@@ -49,8 +49,7 @@ def read_all(folder: Path) -> tuple[Project | None, list[Problem]]:
     from drovik.problems import Problem
     from drovik.project.opening import read_project
     from drovik.scoring.catalogue import check_cases, measures_of
-    from drovik.sending.request import check_request_form, unsent_settings
-    from drovik.sending.unpack import check_reply_form
+    from drovik.sending.checking import check_reply_form, check_request_form, unsent_settings
 
     project, problems = read_project(folder)
     if project is None:

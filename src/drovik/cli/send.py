@@ -68,20 +68,30 @@ def make_plan(
     """What there is to send of the chosen tasks and arms."""
     from drovik.project.arms import arms_of, check_arm_words, fitting_arms
     from drovik.scoring.gathering import chosen_tasks
-    from drovik.sending.plan import asks_of, plan_sending, source_digests
+    from drovik.sending.plan import plan_sending, source_digests
     from drovik.sending.reading_back import with_status
+    from drovik.sending.threads import follower, threads_of
 
     chosen = chosen_tasks(project, tasks)
     every = {task.name: arms_of(task, project.settings) for task in chosen}
     check_arm_words([arm for one in every.values() for arm in one], arms or ())
     digests = source_digests(project, store, project.cases)
-    asks = {
-        task.name: list(asks_of(task, fitting_arms(every[task.name], arms or ()), project.cases, digests))
-        for task in chosen
+    sent = {task.name: fitting_arms(every[task.name], arms or ()) for task in chosen}
+    threads = {
+        task.name: threads_of(project, store, task, sent[task.name], project.cases, digests) for task in chosen
     }
+    asks = {name: [ask for one in found for ask in one.asks] for name, found in threads.items()}
     renew = with_status(project, store, asks, frozenset(again)) if again else frozenset()
     mixed = [ask for row in zip_longest(*asks.values()) for ask in row if ask is not None]
-    return plan_sending(mixed, store.concluded(), renew)
+    plan = plan_sending(mixed, store.concluded(), renew)
+    for endpoint in {arm.model.endpoint for one in sent.values() for arm in one if plan.count()}:
+        plan.to_send.setdefault(endpoint, [])  # what follows may go there
+    plan.follow = follower(project, store, sent, digests)
+    for task in chosen:
+        waiting = sum(one.state == "before" for one in threads[task.name])
+        if waiting and task.after and task.after.task not in sent:
+            plan.waiting[f"{task.name} waits for {task.after.task}"] = waiting
+    return plan
 
 
 def _check_endpoints(project: Project, plan: Plan, trusted: bool) -> None:
@@ -146,6 +156,8 @@ def sum_up(plan: Plan, tally: Tally, bill: Bill, spent: dict[str, Decimal]) -> N
 
     for problem in [*tally.warnings.values(), *tally.stops]:
         say(problem.line(), style="yellow")
+    for what, count in plan.waiting.items():
+        say(f"{count} asks: {what}, which has no answer yet; send that too", style="yellow")
     if tally.total == 0:
         say(f"Nothing to send: all {plan.answered} answers are there.")
     else:

@@ -119,6 +119,8 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent])
         return " ".join(part.get("text", "[picture]") for part in parts)
     if "@" in arm.name:
         return "(not about this case)"
+    if view.task.after is not None:
+        return f"(waits for {view.task.after.task})"
     asking = asking_of(view.task, arm, case)
     texts = [getattr(part, "text", "[picture]") for turn in asking.turns for part in turn.parts]
     return " ".join([asking.system] * bool(asking.system) + texts)

@@ -58,7 +58,10 @@ def arm_digest(task: Task, model: Model, prompt: Prompt, prep: Prep) -> str:
     """
     fills: dict[str, object] = {"labels": list(task.labels), "schema": task.schema_text()}
     used = {name: value for name, value in fills.items() if name in prompt.variables}
-    asked = {"system": prompt.system, "ask": prompt.ask, "uses": used}
+    asked: dict[str, object] = {"system": prompt.system, "ask": prompt.ask, "uses": used}
+    asked |= {"turns": list(prompt.turns)} if prompt.turns else {}
+    asked |= {"schema": task.told_schema()} if task.told_schema() is not None else {}
+    asked |= {"after": task.after.canonical()} if task.after else {}
     return digest({"model": model.canonical(), "prompt": asked, "prep": prep.canonical()})
 
 

@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, StrictFloat, StrictInt, StrictStr, ValidationError
+from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
 from drovik.problems import Problem
 from drovik.project.tasks import Task
@@ -23,10 +23,14 @@ Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
 
 @dataclass(frozen=True)
 class Picture:
-    """A picture of a case: where it is, from the project's folder, and the tag a prompt may name it by."""
+    """A picture of a case: where it is, from the project's folder, and the tag a prompt may name it by.
+
+    `address` is where it stands on the web, for services that fetch pictures themselves.
+    """
 
     path: str
     tag: str | None = None
+    address: str | None = None
 
 
 @dataclass(frozen=True)
@@ -48,10 +52,11 @@ class Case:
 
 
 class PictureRow(Frozen):
-    """A picture that has a tag."""
+    """A picture that has a tag, or an address on the web."""
 
     path: str = Field(min_length=1)
     tag: str | None = None
+    address: Annotated[str, StringConstraints(pattern=r"^https?://")] | None = None
 
 
 class CaseRow(Frozen):
@@ -128,7 +133,9 @@ def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
         else:
             problems.extend(problems_of(error, CaseRow, source, row.place))
         return None
-    pictures = tuple(Picture(one) if isinstance(one, str) else Picture(one.path, one.tag) for one in found.images)
+    pictures = tuple(
+        Picture(one) if isinstance(one, str) else Picture(one.path, one.tag, one.address) for one in found.images
+    )
     return Case(
         found.id,
         pictures,

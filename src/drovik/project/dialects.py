@@ -3,52 +3,161 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, field_validator
+from pydantic import BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
 from drovik.problems import Problem
 from drovik.project.toml_files import Frozen, read_toml, validated
 
+SlotName = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$", max_length=60)]
+"""A name that may stand in a slot after a dot, such as the `handle` of `{image.handle}`."""
 
-def _parsed(text: object) -> object:
-    if not isinstance(text, str):
-        raise ValueError("the body is JSON, written between ''' and '''")
-    try:
-        return json.loads(text)
-    except (json.JSONDecodeError, RecursionError) as error:
-        raise ValueError(f"the body is not JSON: {error}") from None
+BODIES = ("body", "multipart", "form", "raw")
+OWN_PICTURE_SLOTS = ("picture", "base64", "media_type", "format", "data_url", "address", "name")
+"""What a picture's scope holds before any step has run."""
 
 
-class RequestForm(Frozen):
-    """The request: slots may stand in path, headers, query and body."""
+def _json_of(wanted: type, how: str) -> BeforeValidator:
+    """A validator that parses a member written as JSON text, and sees that it is of one kind."""
 
-    method: Literal["POST", "PATCH"] = "POST"
+    def parsed(text: object) -> object:
+        if text is None:
+            return None
+        if not isinstance(text, str):
+            raise ValueError(f"the body is {how}, written between ''' and '''")
+        try:
+            tree = json.loads(text)
+        except (json.JSONDecodeError, RecursionError) as error:
+            raise ValueError(f"the body is not JSON: {error}") from None
+        if not isinstance(tree, wanted):
+            raise ValueError(f"the body must be {how}")
+        return tree
+
+    return BeforeValidator(parsed)
+
+
+def _texts(value: object) -> object:
+    return (value,) if isinstance(value, str) else value
+
+
+Words = Annotated[tuple[str, ...], BeforeValidator(_texts)]
+"""One word or a list of them."""
+
+
+class Until(Frozen):
+    """What to wait for: the same request is sent every so many seconds until a place in the reply says so.
+
+    Without `is` anything but null at the place will do.
+    """
+
+    at: str
+    is_: Words = Field(default=(), alias="is")
+    fails: Words = ()
+    every: float = Field(default=1.0, ge=0.01, le=600)
+    within: float = Field(default=300.0, gt=0, le=86400)
+
+
+class Form(Frozen):
+    """One HTTP request: slots may stand in its path, headers, query and in the one kind of body it has."""
+
+    method: Literal["GET", "POST", "PUT", "PATCH"] = "POST"
     path: str = "/"
     headers: dict[str, str] = {}
     query: dict[str, str] = {}
-    body: Annotated[Any, BeforeValidator(_parsed)]
+    body: Annotated[Any, _json_of(object, "JSON")] = None
+    multipart: Annotated[list[Any] | None, _json_of(list, "a JSON list of parts")] = None
+    form: Annotated[dict[str, Any] | None, _json_of(dict, "a JSON object")] = None
+    raw: str | None = None
+    until: Until | None = None
 
     @field_validator("path")
     @classmethod
     def _from_the_root(cls, path: str) -> str:
-        if not path.startswith("/"):
+        if not path.startswith(("/", "{taken.", "{image.")):
             raise ValueError(f"'{path}' must begin with '/'")
         return path
 
+    @model_validator(mode="after")
+    def _one_body(self) -> Form:
+        written = [name for name in BODIES if getattr(self, name) is not None]
+        if len(written) > 1:
+            raise ValueError(f"it has {' and '.join(written)}; a request has one of {', '.join(BODIES)}")
+        return self
+
+    def texts(self) -> list[tuple[str, str]]:
+        """Every string with slots outside of the body, each with its place."""
+        found = [("path", self.path)]
+        found += [(f"headers.{name}", value) for name, value in self.headers.items()]
+        found += [(f"query.{name}", value) for name, value in self.query.items()]
+        return found + ([("raw", self.raw)] if self.raw is not None else [])
+
+    def tree(self) -> Any:
+        """The body's template as a JSON value, whichever kind of body it is; None for none."""
+        return next((value for value in (self.body, self.multipart, self.form) if value is not None), None)
+
+
+class Step(Form):
+    """A request before the request proper: once per picture, or once per request.
+
+    `take` names what is taken from its reply, by JSONPath or as `header NAME`; a picture's become its
+    own slots (`{image.handle}`, `{part.handle}`), a request's `{taken.NAME}`. What was taken for a
+    picture is used again for `lives` seconds.
+    """
+
+    name: SlotName
+    per: Literal["picture", "request"] = "request"
+    take: dict[SlotName, str] = {}
+    lives: float = Field(default=0.0, ge=0)
+
+
+class Counter(Frozen):
+    """A count of tokens with a price of its own; `within` says that input or output counts them too."""
+
+    at: str
+    within: Literal["input", "output"] | None = None
+
+
+def _counter(value: object) -> object:
+    return {"at": value} if isinstance(value, str) else value
+
 
 class ReplyForm(Frozen):
-    """The reply: JSONPaths of what stands in it, and the words a service uses for how it ended."""
+    """The reply: how it is built, where things stand in it, and the words a service uses for how it ended.
 
-    text: str
+    Places are JSONPaths, within each event or line where the reply is `events` or `lines`; tokens and
+    model may also stand in a header, written `header NAME`.
+    """
+
+    form: Literal["json", "text", "events", "lines"] = "json"
+    text: str | None = None
+    text_events: Words = ()
+    joined: Literal["pieces", "last"] = "pieces"
+    finish: Words = ()
+    end_mark: str | None = None
+    error_events: Words = ()
     ended: str | None = None
-    cut_off: tuple[str, ...] = ()
-    refused: tuple[str, ...] = ()
+    cut_off: Words = ()
+    refused: Words = ()
     model: str | None = None
     input_tokens: str | None = None
     output_tokens: str | None = None
+    usage: Literal["last", "sum"] = "last"
+    counters: dict[SlotName, Annotated[Counter, BeforeValidator(_counter)]] = {}
     error: str | None = None
+    error_code: str | None = None
+
+    @model_validator(mode="after")
+    def _fits_its_form(self) -> ReplyForm:
+        if self.form != "text" and self.text is None:
+            raise ValueError("'text' is missing: say where the answer stands, like text = \"$.answer\"")
+        if self.form == "text" and self.text is not None:
+            raise ValueError("a reply that is plain text has no place 'text': take it out")
+        if self.form != "events" and (self.text_events or self.error_events):
+            raise ValueError('only a reply of the form "events" has event names')
+        return self
 
 
 class ErrorWords(Frozen):
@@ -58,14 +167,36 @@ class ErrorWords(Frozen):
     no_pictures: tuple[str, ...] = ()
 
 
+class ModelList(Frozen):
+    """Where a service lists its models."""
+
+    path: Annotated[str, StringConstraints(pattern=r"^/")]
+    id: str
+
+
 class Dialect(Frozen):
     """All of a dialect's file."""
 
     note: str = ""
-    request: RequestForm
+    request: Form
+    steps: tuple[Step, ...] = ()
     names: dict[Literal["user", "assistant", "system"], str] = {}
     reply: ReplyForm
     errors: ErrorWords = Field(default=ErrorWords())
+    models: ModelList | None = None
+
+    def forms(self) -> Sequence[tuple[str, Form]]:
+        """Every request of the dialect, in the order in which they are sent, each with its place in the file."""
+        return [*((f"steps.{step.name}", step) for step in self.steps), ("request", self.request)]
+
+    def picture_slots(self) -> tuple[str, ...]:
+        """The names that a picture's slots may have: its own, and what steps take for it."""
+        taken = [name for step in self.steps if step.per == "picture" for name in step.take]
+        return (*OWN_PICTURE_SLOTS, *taken)
+
+    def taken_slots(self) -> tuple[str, ...]:
+        """The slots that steps of the whole request fill."""
+        return tuple(f"taken.{name}" for step in self.steps if step.per == "request" for name in step.take)
 
 
 def read_dialects(folder: Path, wanted: set[str], problems: list[Problem]) -> dict[str, Dialect]:
@@ -75,7 +206,8 @@ def read_dialects(folder: Path, wanted: set[str], problems: list[Problem]) -> di
         shown = f"dialects/{name}.toml"
         path = folder / "dialects" / f"{name}.toml"
         if not path.exists():
-            problems.append(Problem("an endpoint names this dialect, and there is no such file", "write it", shown))
+            remedy = f"write it, or make it from a sample request: drovik endpoint learn {name}"
+            problems.append(Problem("an endpoint names this dialect, and there is no such file", remedy, shown))
             continue
         table = read_toml(path, shown, problems)
         dialect = validated(Dialect, table, shown, problems) if table is not None else None

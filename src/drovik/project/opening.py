@@ -7,6 +7,7 @@ from pathlib import Path
 
 from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.cases import Case, read_cases
+from drovik.project.chains import check_chains
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.expected import check_expected
 from drovik.project.keys import check_keys, check_secret_headers, read_keys
@@ -62,6 +63,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     for name in set(given) & set(OUR_VARIABLES):
         what = f"'{name}' is Drovik's own variable and cannot be given"
         problems.append(Problem(what, "rename it", settings.cases, "given"))
+    problems += check_chains(tasks, list(settings.models))
     for task in tasks if cases else ():
         problems += check_variables(task, given)
     problems += _check_given(cases, tasks, settings.cases)

@@ -23,10 +23,16 @@ if TYPE_CHECKING:
 TASK_VARIABLES = ("labels", "schema")
 """What a task itself gives to its prompts, beside the facts `given` by a case."""
 
-OUR_VARIABLES = (*TASK_VARIABLES, "picture")
+OUR_VARIABLES = (*TASK_VARIABLES, "picture", "earlier")
 
 
 _LARGEST = 1_000_000
+
+
+class LaterTurn(Frozen):
+    """What is asked next, once the answer to the turn before is there."""
+
+    ask: str = Field(min_length=1)
 
 
 class PromptFile(Frozen):
@@ -35,11 +41,12 @@ class PromptFile(Frozen):
     note: str = ""
     system: str = ""
     ask: str = Field(min_length=1)
+    turns: tuple[LaterTurn, ...] = ()
 
 
 @dataclass(frozen=True)
 class Prompt:
-    """A prompt version; `variables` are the names that its two templates use."""
+    """A prompt version; `variables` are the names that its templates use, `turns` what is asked after `ask`."""
 
     name: str
     file: str
@@ -47,6 +54,7 @@ class Prompt:
     system: str
     ask: str
     variables: frozenset[str]
+    turns: tuple[str, ...] = ()
 
 
 @cache
@@ -94,11 +102,14 @@ def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | No
     file = validated(PromptFile, table, shown, problems) if table is not None else None
     if file is None:
         return None
-    found = [_variables(text, shown, place, problems) for place, text in (("system", file.system), ("ask", file.ask))]
+    texts = [("system", file.system), ("ask", file.ask)]
+    texts += [(f"turns.{number}.ask", turn.ask) for number, turn in enumerate(file.turns, 2)]
+    found = [_variables(text, shown, place, problems) for place, text in texts]
     if None in found:
         return None
     variables = frozenset().union(*(one for one in found if one is not None))
-    return Prompt(path.stem, shown, file.note, file.system.strip(), file.ask.strip(), variables)
+    turns = tuple(turn.ask.strip() for turn in file.turns)
+    return Prompt(path.stem, shown, file.note, file.system.strip(), file.ask.strip(), variables, turns)
 
 
 def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> frozenset[str] | None:
@@ -126,6 +137,9 @@ def check_variables(task: Task, given_names: Sequence[str]) -> list[Problem]:
         if "labels" in prompt.variables and not task.labels:
             remedy = "list them in the label measure of question.toml"
             problems.append(Problem("uses 'labels', and the task has none", remedy, prompt.file))
+        if "earlier" in prompt.variables and task.after is None:
+            remedy = 'name the task before in question.toml, like after = "describe"'
+            problems.append(Problem("uses 'earlier', and the task comes after no other", remedy, prompt.file))
         if "schema" in prompt.variables and task.schema is None:
             remedy = "name a schema file under [answer] of question.toml"
             problems.append(Problem("uses 'schema', and the task has none", remedy, prompt.file))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from decimal import Decimal
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
@@ -14,6 +14,7 @@ from drovik.problems import Problem, known_words
 from drovik.project.toml_files import Frozen, read_toml, validated
 
 FILE_NAME = "drovik.toml"
+SlotWord = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$")]
 
 Name = Annotated[str, StringConstraints(pattern=r"^[^\s/@:,*]+$", max_length=80)]
 """A name that may stand as a part of an arm, such as `fulmar/v2/small`."""
@@ -55,30 +56,69 @@ class Limits(Frozen):
 
 
 class Endpoint(Frozen):
-    """A service on HTTP."""
+    """A service on HTTP, and where it is one of this machine, how to start it.
+
+    `key_command` prints the key, for keys that expire; where it is not given, the key is in the
+    variable `key_env`. `start` is a command that serves at the address; it is up once a GET of the path
+    `ready` succeeds, for which it has `start_within` seconds.
+    """
 
     url: Annotated[str, AfterValidator(_proper_url)]
     dialect: Name
     key_env: Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
+    key_command: str | None = Field(default=None, min_length=1)
     limits: Limits = Limits()
+    start: str | None = Field(default=None, min_length=1)
+    ready: Annotated[str, StringConstraints(pattern=r"^/")] = "/"
+    start_within: float = Field(default=60.0, gt=0, le=3600)
+
+    @model_validator(mode="after")
+    def _starts_here(self) -> Endpoint:
+        if self.start and not is_loopback(urlsplit(self.url).hostname):
+            raise ValueError("'start' is for a service on this machine, at 127.0.0.1 or localhost")
+        return self
+
+
+def _plain_numbers(value: Any) -> Any:
+    """What TOML's reader gave as `Decimal`, as the numbers that JSON has."""
+    if isinstance(value, Decimal):
+        return float(value)
+    if isinstance(value, dict):
+        return {name: _plain_numbers(inner) for name, inner in value.items()}
+    return [_plain_numbers(inner) for inner in value] if isinstance(value, list) else value
 
 
 class Settings(Frozen):
-    """How a model is asked to answer. A setting that is not given is not sent."""
+    """How a model is asked to answer. A setting that is not given is not sent.
+
+    `extra` is free: whatever the dialect has slots for, as `{extra.NAME}`.
+    """
 
     temperature: float | None = Field(default=None, ge=0)
     top_p: float | None = Field(default=None, gt=0, le=1)
     top_k: int | None = Field(default=None, ge=1)
     seed: int | None = None
     max_output_tokens: int | None = Field(default=None, ge=1)
+    extra: dict[SlotWord, Annotated[Any, AfterValidator(_plain_numbers)]] = {}
+
+    def canonical(self) -> dict[str, object]:
+        """The settings that are given."""
+        known = self.model_dump(exclude_none=True)
+        return known if self.extra else {name: value for name, value in known.items() if name != "extra"}
+
+    def slots(self) -> dict[str, object]:
+        """The values of the settings' slots, by the slots' names."""
+        plain = {name: value for name, value in self.canonical().items() if name != "extra"}
+        return plain | {f"extra.{name}": value for name, value in self.extra.items()}
 
 
 class Price(Frozen):
-    """Money per million tokens."""
+    """Money per million tokens; `counters` are the prices of tokens that a dialect counts by name."""
 
     currency: Annotated[str, StringConstraints(pattern=r"^[A-Z]{3}$")]
     input: Decimal = Field(ge=0)
     output: Decimal = Field(ge=0)
+    counters: dict[str, Annotated[Decimal, Field(ge=0)]] = {}
 
 
 class Model(Frozen):
@@ -93,8 +133,7 @@ class Model(Frozen):
 
     def canonical(self) -> dict[str, object]:
         """What of a model is part of what is asked: all but its address and its price."""
-        known = self.settings.model_dump(exclude_none=True)
-        return {"id": self.id, "revision": self.revision, "settings": known, "sees": self.sees}
+        return {"id": self.id, "revision": self.revision, "settings": self.settings.canonical(), "sees": self.sees}
 
 
 class Prep(Frozen):

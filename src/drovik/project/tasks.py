@@ -6,12 +6,13 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from jsonpointer import JsonPointer, JsonPointerException
-from pydantic import Field
+from pydantic import BeforeValidator, Field
 
 from drovik.problems import Problem, known_words
+from drovik.project.chains import After, Where
 from drovik.project.prompts import Prompt, read_prompts
 from drovik.project.schemas import check_schema
 from drovik.project.toml_files import Frozen, read_text, read_toml, validated
@@ -20,10 +21,18 @@ Form = Literal["json", "text"]
 
 
 class AnswerForm(Frozen):
-    """What an answer is: JSON, with or without a schema, or plain text."""
+    """What an answer is: JSON, with or without a schema, or plain text.
+
+    `send_schema` tells the service the schema too, where the dialect has a slot for it.
+    """
 
     form: Form = "json"
     schema_file: str | None = Field(default=None, alias="schema")
+    send_schema: bool = False
+
+
+def _by_name(value: object) -> object:
+    return {"task": value} if isinstance(value, str) else value
 
 
 class Question(Frozen):
@@ -32,16 +41,22 @@ class Question(Frozen):
     title: str = ""
     decide_on: str | None = None
     answer: AnswerForm = AnswerForm()
+    after: Annotated[After, BeforeValidator(_by_name)] | None = None
+    where: Where | None = None
     measures: dict[str, dict[str, Any]] = {}
 
 
 @dataclass(frozen=True)
 class MeasureTable:
-    """A measure as it was written: its name, its type, and the rest of its table."""
+    """A measure as it was written: its name, its type, and the rest of its table.
+
+    `turn` is the turn of the conversation whose answer it looks at, from 1; None for the last.
+    """
 
     name: str
     type: str
     table: Mapping[str, Any]
+    turn: int | None = None
 
 
 @dataclass(frozen=True)
@@ -60,6 +75,9 @@ class Task:
     measures: tuple[MeasureTable, ...]
     prompts: tuple[Prompt, ...]
     labels: tuple[str, ...] = field(default=())
+    after: After | None = None
+    where: Where | None = None
+    send_schema: bool = False
 
     @property
     def heading(self) -> str:
@@ -70,6 +88,10 @@ class Task:
     def file(self) -> str:
         """The question's file, as messages name it."""
         return f"tasks/{self.name}/question.toml"
+
+    def told_schema(self) -> Mapping[str, Any] | None:
+        """The schema, where the service is told it."""
+        return self.schema if self.send_schema else None
 
     def schema_text(self) -> str:
         """The schema as text for a prompt; empty where there is none."""
@@ -119,6 +141,9 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
         measures,
         prompts,
         labels,
+        question.after,
+        question.where,
+        question.answer.send_schema,
     )
 
 
@@ -154,8 +179,12 @@ def _measure_tables(question: Question, shown: str, problems: list[Problem]) -> 
         if not isinstance(kind, str):
             problems.append(Problem("'type' is missing", 'add it, like type = "label"', shown, f"measures.{name}"))
             continue
-        rest = {key: value for key, value in table.items() if key != "type"}
-        tables.append(MeasureTable(name, kind, rest))
+        turn = table.get("turn")
+        if turn is not None and (not isinstance(turn, int) or isinstance(turn, bool) or turn < 1):
+            problems.append(Problem(f"{turn!r} is no turn", "count from 1", shown, f"measures.{name}.turn"))
+            turn = None
+        rest = {key: value for key, value in table.items() if key not in ("type", "turn")}
+        tables.append(MeasureTable(name, kind, rest, turn))
     return tables
 
 

@@ -91,20 +91,28 @@ def score_arm(
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Mapping[str, Answer],
+    by_turn: Mapping[int, Mapping[str, Answer]] | None = None,
 ) -> ArmScores:
     """The scores of an arm.
 
-    :param answers: by the case's id.
+    :param answers: to the last turn, by the case's id.
+    :param by_turn: the answers to the turns before, by turn and case; they are paid for as well.
     """
     present = [answers[case.id] for case in cases if case.id in answers]
+    turns = by_turn or {}
+    paid = present + [one[case.id] for one in turns.values() for case in cases if case.id in one]
     return ArmScores(
         task.name,
         arm_name,
         Counter(one.status for one in present),
         Counter(one.how for one in present if one.how),
         len(cases) - len(present),
-        costs_of(present),
-        tuple(score for measure in measures if (score := _score_measure(task, measure, cases, answers))),
+        costs_of(paid),
+        tuple(
+            score
+            for measure in measures
+            if (score := _score_measure(task, measure, cases, turns.get(measure.turn or 0, answers)))
+        ),
     )
 
 

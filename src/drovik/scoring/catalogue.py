@@ -29,6 +29,7 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
         table: Any = read_table(kind, written.table, place, task, problems)
         measure = kind.make(written.name, table, task, place, problems) if table is not None else None
         if measure is not None:
+            measure.turn = written.turn
             found.append(measure)
     return tuple(found)
 

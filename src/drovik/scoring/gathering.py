@@ -13,8 +13,9 @@ from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import ArmScores, score_arm
 from drovik.scoring.catalogue import measures_of
 from drovik.scoring.measure import Measure
-from drovik.sending.plan import Ask, asks_of, source_digests
+from drovik.sending.plan import Ask, source_digests
 from drovik.sending.reading_back import answers_for
+from drovik.sending.threads import Thread, threads_of
 from drovik.store.keeping import Store
 from drovik.store.records import Answer
 
@@ -83,7 +84,7 @@ def _arms(project: Project, store: Store, task: Task, words: Sequence[str]) -> t
     for word in words:
         if "@" in word:
             found += _older(store, task, current, word)
-    return tuple(dict.fromkeys(found))
+    return tuple({(arm.name, arm.digest): arm for arm in found}.values())
 
 
 def _plain(words: Sequence[str]) -> bool:
@@ -104,6 +105,20 @@ def _older_names(project: Project, store: Store, task: Task) -> tuple[tuple[str,
     return tuple((f"{name}@{digest[:MARK]}", count) for digest, name, count in store.older_arms(task.name, current))
 
 
+def _earlier_turns(
+    project: Project, store: Store, task: Task, threads: Sequence[Thread]
+) -> dict[str, dict[int, dict[str, Answer]]]:
+    """The answers to the turns before the last, by arm, turn and case."""
+    before = [ask for one in threads for ask in one.asks if ask.turn <= len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, task, before) if before else {}
+    found: dict[str, dict[int, dict[str, Answer]]] = {}
+    for ask in before:
+        if ask.identity in answers:
+            turns = found.setdefault(ask.arm.name, {})
+            turns.setdefault(ask.turn, {})[ask.case.id] = answers[ask.identity]
+    return found
+
+
 def _view(
     project: Project,
     store: Store,
@@ -113,7 +128,10 @@ def _view(
     digests: dict[str, str],
 ) -> TaskView:
     today = [arm for arm in arms if "@" not in arm.name]
-    asks = list(asks_of(task, today, cases, digests))
+    threads = threads_of(project, store, task, today, cases, digests)
+    asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
+    left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
+    by_turn = _earlier_turns(project, store, task, threads)
     by_id = {case.id: case for case in cases}
     for arm in arms:
         if "@" in arm.name:
@@ -127,5 +145,15 @@ def _view(
         if ask.identity in found:
             answers[ask.arm.name][ask.case.id] = found[ask.identity]
     measures = measures_of(task, [])
-    scores = tuple(score_arm(task, arm.name, measures, cases, answers[arm.name]) for arm in arms)
+    scores = tuple(
+        score_arm(
+            task,
+            arm.name,
+            measures,
+            [case for case in cases if (arm.name, case.id) not in left_out],
+            answers[arm.name],
+            by_turn.get(arm.name),
+        )
+        for arm in arms
+    )
     return TaskView(task, measures, arms, cases, identities, answers, scores, _older_names(project, store, task))

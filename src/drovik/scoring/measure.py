@@ -68,6 +68,7 @@ class Measure(ABC):
     :cvar table_type: the record that the rest of its table is read into.
     :cvar shares: the names of those figures that are shares of cases, each wholly right or wrong.
     :cvar what: what the score is, in few words.
+    :ivar turn: the turn of the conversation whose answer it looks at; None for the last.
     """
 
     kind: ClassVar[str]
@@ -78,6 +79,7 @@ class Measure(ABC):
         self.name = name
         self.what = what
         self.binary = binary
+        self.turn: int | None = None
 
     @classmethod
     @abstractmethod

@@ -18,19 +18,27 @@ import contextlib
 import hashlib
 import random
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import TYPE_CHECKING
+from contextlib import AsyncExitStack
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Protocol
+from urllib.parse import urlsplit
 
 from drovik.problems import DrovikError, Problem
 from drovik.project.opening import Project
+from drovik.project.settings import is_loopback
 from drovik.sending.exchange import exchange
+from drovik.sending.lending import lending, takes_addresses
 from drovik.sending.lines import Line
+from drovik.sending.local import local_service, warm
 from drovik.sending.outcomes import Outcome, wait_before
 from drovik.sending.plan import Ask, Plan
 from drovik.sending.tally import Tally
+from drovik.sending.unpack import Unpacked
 from drovik.sending.writing import PictureChanged, Written, write_request
 from drovik.store.keeping import Store
-from drovik.store.records import Spent
+from drovik.store.records import Reply, Spent
 
 if TYPE_CHECKING:
     import aiohttp
@@ -38,14 +46,48 @@ if TYPE_CHECKING:
 CARRIERS_PER_SLOT = 3
 
 
+@dataclass(frozen=True)
+class Ending:
+    """How an attempt ended; no reply where none came whole."""
+
+    outcome: Outcome
+    unpacked: Unpacked | None
+    reply: Reply | None
+    seconds: float
+
+
+class Listener(Protocol):
+    """Hears what comes of each ask while it is sent."""
+
+    def begins(self, ask: Ask, try_: int) -> None:
+        """A request is about to leave."""
+
+    def text(self, ask: Ask, text: str) -> None:
+        """More of an answer's text came."""
+
+    def ended(self, ask: Ask, ending: Ending) -> None:
+        """An attempt came to an end."""
+
+
 class Courier:
     """Sends one plan.
 
     :param chance: the randomness of the waits.
+    :param listener: hears answers as they come.
     """
 
-    def __init__(self, project: Project, store: Store, plan: Plan, chance: random.Random | None = None) -> None:
+    def __init__(
+        self,
+        project: Project,
+        store: Store,
+        plan: Plan,
+        chance: random.Random | None = None,
+        listener: Listener | None = None,
+    ) -> None:
         self._project, self._store, self._plan = project, store, plan
+        self._listener = listener
+        self._lines: dict[str, Line] = {}
+        self._asked = {ask.identity for asks in plan.to_send.values() for ask in asks}
         self._chance = chance or random.Random()
         self._interrupted = asyncio.Event()
         self._pool = ThreadPoolExecutor(max_workers=_threads_for(plan), thread_name_prefix="prepare")
@@ -63,38 +105,74 @@ class Courier:
         """
         import aiohttp
 
-        lines = [Line(self._project, name, asks) for name, asks in self._plan.to_send.items()]
-        connector = aiohttp.TCPConnector(limit=0)
-        try:
-            async with aiohttp.ClientSession(connector=connector) as session, asyncio.TaskGroup() as group:
-                for line in lines:
-                    for _ in range(line.endpoint.limits.at_once * CARRIERS_PER_SLOT):
-                        group.create_task(self._carry(session, line))
-        except BaseExceptionGroup as failures:
-            raise _first_of(failures) from None
-        finally:
-            self._pool.shutdown(wait=True, cancel_futures=True)
-        for line in lines:
+        async with AsyncExitStack() as around:
+            around.callback(self._pool.shutdown, wait=True, cancel_futures=True)
+            session = await around.enter_async_context(aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0)))
+            await self._open_lines(around, session)
+            try:
+                async with asyncio.TaskGroup() as group:
+                    for line in self._lines.values():
+                        for _ in range(line.endpoint.limits.at_once * CARRIERS_PER_SLOT):
+                            group.create_task(self._carry(session, line))
+            except BaseExceptionGroup as failures:
+                raise _first_of(failures) from None
+        for line in self._lines.values():
             self.tally.stops += line.stopped.values()
         self.tally.left = self.tally.total - self.tally.answered - self.tally.failed
         return self.tally
+
+    async def _open_lines(self, around: AsyncExitStack, session: aiohttp.ClientSession) -> None:
+        """A line for each endpoint, with a service of this machine started where it is not up."""
+        for name, asks in self._plan.to_send.items():
+            endpoint = self._project.settings.endpoints[name]
+            lend = None
+            if is_loopback(urlsplit(endpoint.url).hostname) and takes_addresses(self._project, endpoint):
+                lend = await around.enter_async_context(lending())
+            line = Line(self._project, name, asks, self._store.handles, lend)
+            self._lines[name] = line
+            if endpoint.start is not None and asks:
+                started = await around.enter_async_context(
+                    local_service(session, endpoint, self._project.folder, name)
+                )
+                if started:
+                    await warm(session, line, asks[0])
 
     async def _carry(self, session: aiohttp.ClientSession, line: Line) -> None:
         for ask in line.asks:
             if self._interrupted.is_set():
                 return
-            await self._settle(session, line, ask)
+            await self._follow(session, line, ask)
 
-    async def _settle(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
-        """Try one ask until it is answered, given up, or there is no point in asking."""
+    async def _follow(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
+        """Settle an ask, and then what its answer is needed for."""
+        waiting = [ask]
+        while waiting:
+            one = waiting.pop(0)
+            line = self._lines[one.arm.model.endpoint]
+            outcome = await self._settle(session, line, one)
+            if outcome is None or outcome.kind != "answered":
+                continue
+            for asked in (one, *self._plan.shared.get(one.identity, ())):
+                for next_ in self._plan.follow(asked):
+                    if next_.identity in self._asked:
+                        self._plan.shared.setdefault(next_.identity, []).append(next_)
+                        self._store.note_asked([next_.asked("")])
+                    else:
+                        self._asked.add(next_.identity)
+                        self.tally.total += 1
+                        waiting.append(next_)
+
+    async def _settle(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> Outcome | None:
+        """Try one ask until it is answered, given up, or there is no point in asking; what came of the last try."""
         round_ = self._store.rounds(ask.identity) + 1 if ask.identity in self._plan.again else 1
         tries = line.endpoint.limits.tries
         for try_ in range(1, tries + 1):
             outcome = await self._one_try(session, line, ask, round_, try_)
             if outcome is None or not outcome.again or try_ == tries:
-                return
+                return outcome
             self.tally.tried_again += 1
             await self._pause(wait_before(try_, outcome.wait, self._chance))
+        return None
 
     async def _one_try(
         self, session: aiohttp.ClientSession, line: Line, ask: Ask, round_: int, try_: int
@@ -153,15 +231,19 @@ class Courier:
         asked = [one.asked(written.text) for one in (ask, *self._plan.shared.get(ask.identity, ()))]
         attempt = await self._store.begin_attempt(asked, round_, try_, line.name)
         self.tally.attempts += 1
+        if self._listener:
+            self._listener.begins(ask, try_)
         started = time.perf_counter()
-        reply, unpacked, outcome = await exchange(session, line, ask, written.request)
+        reply, unpacked, outcome = await exchange(session, line, ask, written.request, self._hears(line, ask))
         seconds = time.perf_counter() - started
+        if outcome.kind == "key_rejected" and line.key_renewed():
+            outcome = replace(outcome, again=True, stops="none")
         line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
         self.tally.quiet_until = max(self.tally.quiet_until, time.monotonic() + line.quiet_for())
         if reply is None:
             self.tally.without_reply += 1
         else:
-            spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens)
+            spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens, reply.counters)
             self.tally.pay(spent)
             self.tally.input_tokens += reply.input_tokens or 0
             self.tally.output_tokens += reply.output_tokens or 0
@@ -171,7 +253,16 @@ class Courier:
         if concluded:
             self._count(outcome)
         await self._conclude_refused(line, ask.arm.model_name, attempt, outcome)
+        if self._listener:
+            self._listener.ended(ask, Ending(outcome, unpacked, reply, seconds))
         return outcome
+
+    def _hears(self, line: Line, ask: Ask) -> Callable[[str], None] | None:
+        """What takes in an answer's text as it comes; the key, should it be echoed, does not pass."""
+        if self._listener is None:
+            return None
+        listener = self._listener
+        return line.passing(lambda text: listener.text(ask, text))
 
     async def _conclude_refused(self, line: Line, model: str, attempt: int, outcome: Outcome) -> None:
         """Keep a bad request open while nothing has worked with the model; settle all of them once something has."""

@@ -1,100 +1,172 @@
-"""One HTTP exchange: a request leaves, what comes back is read, and it is said what came of it."""
+"""One exchange with a service: the steps of its dialect, the request proper, what comes back, and what came of it."""
 
 from __future__ import annotations
 
+import asyncio
+import json
+import time
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from drovik.sending.lines import Line
-from drovik.sending.outcomes import Outcome, outcome_of
-from drovik.sending.plan import Ask
-from drovik.sending.request import HttpRequest
-from drovik.sending.unpack import Unpacked, unpack
-from drovik.store.records import Reply
+from drovik.problems import DrovikError
+from drovik.project.dialects import ReplyForm, Until
+from drovik.sending.forms import HttpRequest
+from drovik.sending.http import HttpReply, NoReply, fetch
+from drovik.sending.outcomes import Outcome, outcome_of, outcome_of_error
+from drovik.sending.places import compile_place
+from drovik.sending.steps import StepFailed, run_steps
+from drovik.sending.unpack import Unpacked, Unpacker, nothing_at, unpack, words_of
+from drovik.store.records import Counted, Reply
 
 if TYPE_CHECKING:
     import aiohttp
 
-MOST_REPLY_BYTES = 50_000_000
+    from drovik.sending.lines import Line
+    from drovik.sending.plan import Ask
+    from drovik.sending.request import Draft
+
+Hear = Callable[[str], None]
+_PASSING = ("lost", "timeout", "unreachable", "limited", "service_error")
+"""What may befall one look at whether an answer is there, without the answer being lost."""
 
 
 async def exchange(
-    session: aiohttp.ClientSession, line: Line, ask: Ask, request: HttpRequest
+    session: aiohttp.ClientSession, line: Line, ask: Ask, draft: Draft | HttpRequest, hear: Hear | None = None
 ) -> tuple[Reply | None, Unpacked | None, Outcome]:
-    """Send a request and read what comes back.
+    """Send what a request needs and read what comes back.
 
+    :param draft: the request itself where its dialect has no steps.
+    :param hear: gets the answer's text as it comes, where it comes in pieces.
     :return: the reply and what stands in it, where one came whole; and what came of it, in any case.
     """
-    import aiohttp
-
-    timeout = aiohttp.ClientTimeout(total=line.endpoint.limits.timeout)
-    try:
-        async with session.request(
-            request.method, request.url, data=_payload(request.body), headers=request.headers,
-            timeout=timeout, allow_redirects=False,
-        ) as response:  # fmt: skip
-            body = await _limited(response)
-            if body is None:
-                words = f"the reply is larger than {MOST_REPLY_BYTES // 1_000_000} MB"
-                return None, None, Outcome("unreadable", words=words)
-            status, headers = response.status, response.headers
-    except TimeoutError:
-        words = f"no whole reply within {line.endpoint.limits.timeout:g} seconds"
-        return None, None, Outcome("timeout", again=True, words=words)
-    except (aiohttp.ClientError, OSError, ValueError) as error:
-        return None, None, replace(_failure(error), words=line.without_key(_words(error)))
-    body = line.body_without_key(body)
-    unpacked = unpack(body, line.dialect.reply)
-    price = ask.arm.model.price
-    reply = Reply(status, body, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, price)
-    outcome = _outcome(line, ask, status, unpacked, headers.get("Retry-After"), headers.get("Location"))
+    if isinstance(draft, HttpRequest):
+        return await _proper(session, line, ask, draft, hear)
+    for fresh in (False, True):
+        try:
+            used = await run_steps(session, line, draft, fresh)
+            request = line.writer.write(draft)
+        except StepFailed as failure:
+            return _failed_step(line, ask, failure)
+        except DrovikError as error:
+            return None, None, Outcome("bad_request", words=error.problems[0].what)
+        reply, unpacked, outcome = await _proper(session, line, ask, request, hear)
+        if not used or outcome.kind not in ("bad_request", "not_found", "no_pictures"):
+            break
+        # Perhaps what was handed over earlier does not live any more: hand it over once more.
     return reply, unpacked, outcome
 
 
-def _failure(error: Exception) -> Outcome:
-    """What kind of failure it is where no whole reply came."""
-    import aiohttp
-
-    if isinstance(error, aiohttp.ClientConnectorError | aiohttp.ClientConnectorCertificateError):
-        return Outcome("unreachable", again=True)
-    if isinstance(error, ValueError) and not isinstance(error, aiohttp.ClientError):
-        return Outcome("bad_request")  # an address or a header that cannot be written
-    return Outcome("lost", again=True)
-
-
-def _words(error: Exception) -> str:
-    return str(getattr(error, "os_error", None) or error) or type(error).__name__
+def _failed_step(line: Line, ask: Ask, failure: StepFailed) -> tuple[Reply | None, Unpacked | None, Outcome]:
+    words = f"in the step '{failure.step}': {line.without_key(failure.outcome.words)}"
+    if failure.reply is None:
+        return None, None, replace(failure.outcome, words=words)
+    body = line.body_without_key(failure.reply.body)
+    reply = Reply(failure.reply.status, body)
+    outcome = failure.outcome
+    if not 200 <= failure.reply.status < 300:
+        outcome = _outcome(line, ask, failure.reply, Unpacked(error=words_of(body)))
+    return reply, None, replace(outcome, words=f"in the step '{failure.step}': {outcome.words}")
 
 
-def _outcome(
-    line: Line, ask: Ask, status: int, unpacked: Unpacked, retry_after: str | None, location: str | None
-) -> Outcome:
-    if 300 <= status < 400:
-        return Outcome("redirected", stops="endpoint", words=f"sends on to {line.without_key(location or 'nowhere')}")
-    if 200 <= status < 300 and not unpacked.readable:
-        return Outcome("unreadable", again=True, words=unpacked.note)
+async def _proper(
+    session: aiohttp.ClientSession, line: Line, ask: Ask, request: HttpRequest, hear: Hear | None
+) -> tuple[Reply | None, Unpacked | None, Outcome]:
+    form = line.dialect.reply
+    unpacker = Unpacker(form)
+    listen = (lambda data: hear(unpacker.feed(data))) if hear is not None else None
+    try:
+        got = await send(session, line, request, line.dialect.request.until, listen)
+    except NoReply as failure:
+        return None, None, replace(failure.outcome, words=line.without_key(failure.outcome.words))
+    body = line.body_without_key(got.body)
+    good = 200 <= got.status < 300
+    unpacked = unpack(body, form, got.headers) if good else _unpacked_error(body, line)
+    counters = {name: Counted(count, form.counters[name].within) for name, count in unpacked.counters.items()}
+    reply = Reply(
+        got.status, body, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, ask.arm.model.price, counters
+    )
+    return reply, unpacked, _outcome(line, ask, got, unpacked)
+
+
+def _unpacked_error(body: bytes, line: Line) -> Unpacked:
+    """An error's words: where the dialect says, else the longest text that there is."""
+    found = unpack(body, _error_form(line)) if line.dialect.reply.error else Unpacked()
+    return replace(found, error=found.error or words_of(body))
+
+
+def _error_form(line: Line) -> ReplyForm:
+    """The reply half as it reads errors: they come as one JSON document, however answers come."""
+    return line.dialect.reply.model_copy(update={"form": "json", "text": line.dialect.reply.text or "$.answer"})
+
+
+def _outcome(line: Line, ask: Ask, got: HttpReply, unpacked: Unpacked) -> Outcome:
+    worked = ask.arm.model_name in line.worked
+    if 300 <= got.status < 400:
+        location = got.headers.get("Location") or "nowhere"
+        return Outcome("redirected", stops="endpoint", words=f"sends on to {line.without_key(location)}")
+    if 200 <= got.status < 300:
+        if unpacked.error and (not unpacked.text or line.dialect.reply.form != "json"):
+            return outcome_of_error(unpacked.error, unpacked.code, line.dialect.errors, worked)
+        if not unpacked.readable:
+            return Outcome("unreadable", again=True, words=unpacked.note)
+        if unpacked.incomplete:
+            return Outcome("incomplete", again=True, words=unpacked.note)
     words = unpacked.error or unpacked.note
-    outcome = outcome_of(status, words, retry_after, line.dialect.errors, ask.arm.model_name in line.worked)
+    outcome = outcome_of(got.status, words, got.headers.get("Retry-After"), line.dialect.errors, worked)
     if outcome.kind == "forbidden" and outcome.stops == "endpoint" and line.worked:
         return replace(outcome, stops="model")  # the key is good for other models
     return outcome
 
 
-def _payload(body: bytes) -> object:
-    """A large body as a stream, so that writing it does not hold the event loop up."""
-    if len(body) < 1_000_000:
-        return body
-    import io
+async def send(
+    session: aiohttp.ClientSession,
+    line: Line,
+    request: HttpRequest,
+    until: Until | None,
+    listen: Callable[[bytes], None] | None = None,
+) -> HttpReply:
+    """Send a request, again and again where the dialect says to wait `until` something is there.
 
-    return io.BytesIO(body)
+    :raises NoReply: where no reply came, or what was waited for failed or did not come in time.
+    """
+    timeout = line.endpoint.limits.timeout
+    if until is None:
+        return await fetch(session, request, timeout, listen)
+    gives_up = time.monotonic() + until.within
+    state: object = None
+    while time.monotonic() < gives_up:
+        try:
+            got = await fetch(session, request, timeout)
+            if 400 <= got.status < 500 and got.status not in (408, 409, 425, 429):
+                return got
+            done, state = _is_there(got, until)
+            if done:
+                return got
+        except NoReply as failure:
+            if failure.outcome.kind not in _PASSING:
+                raise
+            state = failure.outcome.words
+        await asyncio.sleep(until.every)
+    words = f"not there after {until.within:g} seconds; at {until.at}: {state}"
+    raise NoReply(Outcome("timeout", again=True, words=words))
 
 
-async def _limited(response: aiohttp.ClientResponse) -> bytes | None:
-    """The whole body, or None where it is too large to be an answer."""
-    pieces, size = [], 0
-    async for piece in response.content.iter_any():
-        size += len(piece)
-        if size > MOST_REPLY_BYTES:
-            return None
-        pieces.append(piece)
-    return b"".join(pieces)
+def _is_there(got: HttpReply, until: Until) -> tuple[bool, object]:
+    """Whether what is waited for is there, and what stands at its place.
+
+    :raises NoReply: where the service says that it failed.
+    """
+    if not 200 <= got.status < 300:
+        return False, f"status {got.status}"
+    try:
+        tree = json.loads(got.body) if not until.at.startswith("header") else None
+    except (ValueError, RecursionError):
+        raise NoReply(Outcome("unreadable", again=True, words="the reply to look at is no JSON")) from None
+    found = [one for one in compile_place(until.at)(tree, got.headers) if one is not None]
+    if not found:
+        return False, nothing_at(until.at, tree)
+    state = str(found[0])
+    if state in until.fails:
+        raise NoReply(Outcome("service_error", again=True, words=f"the service says '{state}': {words_of(got.body)}"))
+    return (state in until.is_ if until.is_ else True), state

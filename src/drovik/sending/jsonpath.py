@@ -1,6 +1,7 @@
-"""JSONPath (RFC 9535) without filters: picks values out of a service's reply.
+"""JSONPath (RFC 9535): picks values out of a service's reply.
 
-Known are `$`, `.name`, `['name']`, `[0]`, `[-1]`, `[1:3]`, `[*]`, `.*`, `..` and lists such as `[0,2]`.
+Known are `$`, `.name`, `['name']`, `[0]`, `[-1]`, `[1:3]`, `[*]`, `.*`, `..`, lists such as `[0,2]`, and
+filters such as `[?@.kind == 'words']`, without the functions of RFC 9535, 2.4.
 """
 
 from __future__ import annotations
@@ -15,7 +16,7 @@ from drovik.problems import DrovikError, Problem
 
 Step = Callable[[Any], Iterator[Any]]
 _DOTTED = re.compile(r"\.([^\W\d][\w-]*|\*)")
-_BRACKETED = re.compile(r"\[((?:'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\"|[^\]'\"])*)\]")
+_QUOTED = re.compile(r"'(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\"")
 _SELECTOR = re.compile(r"\s*('(?:[^'\\]|\\.)*'|\"(?:[^\"\\]|\\.)*\"|[^,]+)\s*(?:,|$)")
 _SLICE = re.compile(r"(-?\d+)?\s*:\s*(-?\d+)?(?:\s*:\s*(-?\d+)?)?")
 
@@ -24,7 +25,7 @@ _SLICE = re.compile(r"(-?\d+)?\s*:\s*(-?\d+)?(?:\s*:\s*(-?\d+)?)?")
 def compile_path(path: str) -> Callable[[Any], list[Any]]:
     """A function from a JSON value to all the values that the path leads to, in order.
 
-    :raises DrovikError: where it is no path, or one with a filter.
+    :raises DrovikError: where it is no path.
     """
     if not path.startswith("$"):
         raise DrovikError(Problem(f"'{path}' is no JSONPath", "it begins with '$', like $.answer"))
@@ -50,13 +51,33 @@ def _step(path: str, at: int) -> tuple[Step, int]:
         return (lambda value: (found for one in _descendants(value) for found in inner(one))), after
     if match := _DOTTED.match(path, at):
         return _name(match[1]) if match[1] != "*" else _every, match.end()
-    if match := _BRACKETED.match(path, at):
-        selectors = [_selector(one[1].strip(), path) for one in _SELECTOR.finditer(match[1])]
+    if path.startswith("[", at) and (end := _closing(path, at)):
+        inside = path[at + 1 : end].strip()
+        if inside.startswith("?"):
+            from drovik.sending.jsonpath_filter import compile_filter
+
+            keeps = compile_filter(inside[1:], path)
+            return (lambda value: filter(keeps, _every(value))), end + 1
+        selectors = [_selector(one[1].strip(), path) for one in _SELECTOR.finditer(inside)]
         if selectors:
-            return (lambda value: (found for one in selectors for found in one(value))), match.end()
+            return (lambda value: (found for one in selectors for found in one(value))), end + 1
     raise DrovikError(
         Problem(f"'{path}' is no JSONPath: nothing fits at character {at + 1}", "write it like $.answer.text[0]")
     )
+
+
+def _closing(path: str, at: int) -> int | None:
+    """Where the bracket that opens at `at` is closed; quoted text and inner brackets are passed over."""
+    depth = 0
+    while at < len(path):
+        if match := _QUOTED.match(path, at):
+            at = match.end()
+            continue
+        depth += {"[": 1, "]": -1}.get(path[at], 0)
+        if depth == 0:
+            return at
+        at += 1
+    return None
 
 
 def _selector(text: str, path: str) -> Step:
@@ -69,9 +90,7 @@ def _selector(text: str, path: str) -> Step:
     if match := _SLICE.fullmatch(text):
         start, end, stride = (int(part) if part else None for part in match.groups())
         return lambda value: iter(value[start:end:stride] if isinstance(value, list) and stride != 0 else ())
-    raise DrovikError(
-        Problem(f"'{path}': [{text}] is not known here", "use names, numbers, slices and *; filters are not known")
-    )
+    raise DrovikError(Problem(f"'{path}': [{text}] is not known here", "use names, numbers, slices, * and ?filters"))
 
 
 def _name(name: str) -> Step:

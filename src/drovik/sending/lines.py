@@ -5,21 +5,28 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 from urllib.parse import quote
 
+from drovik.images.prepare import Prepared
 from drovik.problems import Problem
 from drovik.project.dialects import Dialect
+from drovik.project.keys import key_of
 from drovik.project.opening import Project
 from drovik.project.settings import FILE_NAME, Endpoint
 from drovik.sending.outcomes import REMEDIES, Outcome
 from drovik.sending.plan import Ask
 from drovik.sending.request import RequestWriter
 from drovik.sending.unpack import Unpacked
+from drovik.store.handles import Handles
 
 PREPARED_AHEAD = 2
 SHORTEST_SECRET = 6
 """A shorter key is a placeholder: it keeps nobody out, and taking it out of replies would spoil them."""
+
+YOUNGEST_KEY = 5.0
+"""Seconds within which a key from a command that is rejected is wrong, and not expired."""
 
 KEY_MARK = "[key]"
 """What stands where a key was echoed."""
@@ -32,15 +39,34 @@ UNFIT_IN_A_ROW = 3
 """So many good replies with nothing where the dialect looks, and the endpoint is left."""
 
 
+class _NoHandles:
+    """Nothing is kept from one request to the next."""
+
+    def find(self, key: str) -> dict[str, Any] | None:
+        return None
+
+    def keep(self, key: str, taken: Mapping[str, Any], lives: float) -> None:
+        pass
+
+
 class Line:
     """One endpoint's asks and slots; `stopped` holds why a model, or the whole line (""), is asked no more."""
 
-    def __init__(self, project: Project, name: str, asks: Sequence[Ask]) -> None:
+    def __init__(
+        self,
+        project: Project,
+        name: str,
+        asks: Sequence[Ask] = (),
+        handles: Handles | None = None,
+        lend: Callable[[Prepared], str] | None = None,
+    ) -> None:
         self.name = name
         self.endpoint: Endpoint = project.settings.endpoints[name]
         self.dialect: Dialect = project.dialects[self.endpoint.dialect]
-        self.key = project.keys.get(self.endpoint.key_env or "", "")
-        self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None)
+        self.key = key_of(self.endpoint, project.keys)
+        self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None, lend)
+        self.handles: Handles | _NoHandles = handles or _NoHandles()
+        self.handing: dict[str, asyncio.Lock] = {}
         self.asks = iter(asks)
         self.slots = asyncio.Semaphore(self.endpoint.limits.at_once)
         self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
@@ -49,6 +75,7 @@ class Line:
         self.refused: dict[str, list[int]] = {}
         """The attempts that were bad requests while nothing had worked with the model: open until something does."""
         self._quiet_until = 0.0
+        self._key_at = time.monotonic()
         self._refused: Counter[str] = Counter()
         self._unreached = 0
         self._unfit = 0
@@ -69,6 +96,32 @@ class Line:
             return body
         return body.replace(self.key.encode(), KEY_MARK.encode())
 
+    def passing(self, hear: Callable[[str], None]) -> Callable[[str], None]:
+        """Something that passes text on as it comes, but holds back what may be the beginning of the key."""
+        held = ""
+
+        def take(text: str) -> None:
+            nonlocal held
+            if len(self.key) < SHORTEST_SECRET:
+                hear(text)
+                return
+            held = self.without_key(held + text)
+            most = min(len(held), len(self.key) - 1)
+            keep = next((size for size in range(most, 0, -1) if self.key.startswith(held[-size:])), 0)
+            passes, held = held[: len(held) - keep], held[len(held) - keep :]
+            hear(passes)
+
+        return take
+
+    def key_renewed(self) -> bool:
+        """Have the key's command print a new one, where there is a command and the key is not brand new."""
+        if self.endpoint.key_command is None or time.monotonic() - self._key_at < YOUNGEST_KEY:
+            return False
+        self.key = key_of(self.endpoint, {})
+        self.writer.key = self.key or None
+        self._key_at = time.monotonic()
+        return True
+
     def quiet_for(self) -> float:
         """For how many seconds more the service asked not to be asked."""
         return self._quiet_until - time.monotonic()
@@ -78,7 +131,7 @@ class Line:
         model = ask.arm.model_name
         if outcome.kind == "limited" and outcome.wait is not None:
             self._quiet_until = max(self._quiet_until, time.monotonic() + outcome.wait)
-        if outcome.kind == "answered":
+        if outcome.kind in ("answered", "incomplete"):
             self._learn_from_answer(model, unpacked)
         elif outcome.stops == "endpoint":
             self._stop("", ask, outcome)
@@ -118,6 +171,7 @@ class Line:
             "not_found": f"{who} does not know the model '{ask.arm.model.id}', or not this path{said}",
             "no_pictures": f"this model cannot see pictures{said}",
             "unreachable": f"{who} cannot be reached{said}",
+            "untrusted": f"the certificate of {who} is not trusted{said}",
             "bad_request": f"{who} refused {REFUSED_IN_A_ROW} requests in a row and accepted none{said}",
         }.get(outcome.kind, f"{who}: {outcome.kind}{said}")
         about_model = scope or outcome.kind == "not_found"

@@ -18,7 +18,7 @@ from drovik.project.dialects import ErrorWords
 
 Kind = Literal[
     "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
-    "not_found", "redirected", "no_pictures", "bad_request", "unreachable",
+    "not_found", "redirected", "no_pictures", "bad_request", "unreachable", "incomplete", "untrusted",
 ]  # fmt: skip
 Scope = Literal["none", "model", "endpoint"]
 
@@ -37,6 +37,8 @@ REMEDIES: dict[str, str] = {
     "service_error": "wait until the service is well; then: drovik send --again failed",
     "unreadable": "check that the address is the service's own; then: drovik send --again failed",
     "lost": "drovik send --again failed",
+    "incomplete": "drovik send --again failed; if all end so, correct end_mark, finish or ended in the dialect",
+    "untrusted": "correct the address, or have this machine trust the service's certificate",
     "timeout": "raise the endpoint's timeout; then: drovik send --again failed",
 }
 _SAYS_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
@@ -89,6 +91,23 @@ def outcome_of(status: int, words: str, retry_after: str | None, told: ErrorWord
     if status in (404, 410) or _is_about(words, told.unknown_model) or names_model:
         return Outcome("not_found", stops="endpoint", words=words)
     return Outcome("bad_request", words=words)
+
+
+def outcome_of_error(words: str, code: int | None, told: ErrorWords, worked_before: bool) -> Outcome:
+    """What an error means that came with a good status: by the status it names itself, else by its words.
+
+    Where neither tells, the service is at fault and is asked again.
+    """
+    if code is not None:
+        return outcome_of(code, words, None, told, worked_before)
+    guessed = outcome_of(400, words, None, told, worked_before)
+    if guessed.kind != "bad_request":
+        return guessed
+    if re.search(r"rate|limit|quota|too many|slow down", words, re.IGNORECASE):
+        return Outcome("limited", again=True, words=words)
+    if re.search(r"\bkey\b|unauthori[sz]ed|credential", words, re.IGNORECASE):
+        return Outcome("key_rejected", stops="endpoint", words=words)
+    return Outcome("service_error", again=True, words=words)
 
 
 def _is_about(words: str, signs: tuple[str, ...]) -> bool:

@@ -1,55 +1,84 @@
 """What there is to ask, and what of it has no answer yet.
 
 Asks are light: text is rendered again when it is sent, pictures are read then, so that a hundred
-thousand of them fit in memory.
+thousand of them fit in memory. What is asked next in a conversation, or by a task that comes after
+another, depends on answers: it is planned when those are there (see `threads`).
 """
 
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.images.source import FileState, file_state, read_source, source_digest
 from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
-from drovik.project.cases import Case
+from drovik.project.cases import Case, Picture
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
-from drovik.sending.turns import asking_of, canonical_asking
+from drovik.sending.turns import Asking, asking_of, canonical_asking
 from drovik.store.keeping import Store
 from drovik.store.records import Asked
 
 
 @dataclass(frozen=True)
 class Ask:
-    """One request to make: what an arm asks about a case."""
+    """One request to make: what an arm asks about a case.
+
+    `said` are the answers to the turns before, `earlier` the answers of the tasks before.
+    """
 
     task: Task
     arm: Arm
     case: Case
     repeat: int
     identity: str
+    said: tuple[str, ...] = ()
+    earlier: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def turn(self) -> int:
+        """Which turn of the conversation it asks, from 1."""
+        return len(self.said) + 1
+
+    def asking(self) -> Asking:
+        """What is said, in turns."""
+        return asking_of(self.task, self.arm, self.case, self.said, self.earlier)
 
     def asked(self, text: str) -> Asked:
         """The record of it for the store; `text` is the canonical form."""
         arm = self.arm
-        return Asked(self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text)
+        return Asked(self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn)
+
+
+Follow = Callable[[Ask], Sequence[Ask]]
+
+
+def _no_more(ask: Ask) -> Sequence[Ask]:
+    return ()
 
 
 @dataclass
 class Plan:
-    """What `send` would do. `shared` are asks that the same request as another's answers."""
+    """What `send` would do. `shared` are asks that the same request as another's answers.
+
+    `follow` gives what to ask once an ask has its answer; `waiting` is how many asks wait for a task that
+    is not sent, by the words for it.
+    """
 
     to_send: dict[str, list[Ask]] = field(default_factory=dict)
     shared: dict[str, list[Ask]] = field(default_factory=dict)
     answered: int = 0
     known_of: list[Ask] = field(default_factory=list)
     again: frozenset[str] = frozenset()
+    follow: Follow = _no_more
+    waiting: dict[str, int] = field(default_factory=dict)
 
     def count(self) -> int:
-        """How many requests there are to send."""
+        """How many requests there are to send at once."""
         return sum(len(asks) for asks in self.to_send.values())
 
 
@@ -58,33 +87,61 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> dic
 
     :raises DrovikError: with every picture that is not there.
     """
-    paths = dict.fromkeys(picture.path for case in cases for picture in case.pictures)
+    pictures = [picture for case in cases for picture in case.pictures]
+    elsewhere = {picture.path: address_digest(picture) for picture in pictures if is_elsewhere(picture)}
     states: list[FileState] = []
     missing: list[Problem] = []
-    for path in paths:
+    for path in dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere):
         try:
             states.append(file_state(project.folder, path))
         except DrovikError as error:
             missing += error.problems
     if missing:
         raise DrovikError(missing)
-    return store.digests.of_sources(states, lambda path: source_digest(read_source(project.folder, path)))
+    found = store.digests.of_sources(states, lambda path: source_digest(read_source(project.folder, path)))
+    return {**found, **elsewhere}
 
 
-def asks_of(task: Task, arms: Sequence[Arm], cases: Iterable[Case], digests: dict[str, str]) -> Iterator[Ask]:
-    """Every ask of a task, spread over the arms: all of them about the first case, then about the next.
+def is_elsewhere(picture: Picture) -> bool:
+    """Whether a picture is known by its address alone, so that nobody here has its bytes."""
+    return picture.address is not None and picture.path == picture.address
+
+
+def address_digest(picture: Picture) -> str:
+    """What a picture without bytes is known by."""
+    return source_digest(f"address {picture.address}".encode())
+
+
+def ask_of(
+    task: Task,
+    arm: Arm,
+    case: Case,
+    digests: Mapping[str, str],
+    said: tuple[str, ...] = (),
+    earlier: Mapping[str, Any] | None = None,
+) -> Ask:
+    """An ask with its identity.
 
     :param digests: of each picture's file, by its path.
     """
-    for case in cases:
-        for arm in arms:
-            text = canonical_text(task, arm, case, [digests[picture.path] for picture in case.pictures])
-            yield Ask(task, arm, case, 1, hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest())
+    found = [digests[picture.path] for picture in case.pictures]
+    text = canonical_text(task, arm, case, found, said=said, earlier=earlier)
+    identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
+    return Ask(task, arm, case, 1, identity, said, earlier or {})
 
 
-def canonical_text(task: Task, arm: Arm, case: Case, digests: list[str], repeat: int = 1) -> str:
+def canonical_text(
+    task: Task,
+    arm: Arm,
+    case: Case,
+    digests: Sequence[str],
+    repeat: int = 1,
+    said: Sequence[str] = (),
+    earlier: Mapping[str, Any] | None = None,
+) -> str:
     """The canonical form of what an arm asks about a case."""
-    return canonical_asking(arm, asking_of(task, arm, case), digests, PREPARING_REVISION, repeat)
+    asking = asking_of(task, arm, case, said, earlier)
+    return canonical_asking(arm, asking, digests, PREPARING_REVISION, repeat, task.told_schema())
 
 
 def plan_sending(asks: Iterable[Ask], concluded: Collection[str], again: Collection[str] = ()) -> Plan:

@@ -63,6 +63,12 @@ def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask])
     )
 
 
+def answer_to(project: Project, store: Store, ask: Ask) -> Answer | None:
+    """The answer to one ask, read anew; None where it has none."""
+    reply = store.reply_for(ask.identity)
+    return None if reply is None else _read(project, Reader(ask.task.form, ask.task.schema), ask, reply)
+
+
 def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
     facts = store.facts(task.name)
     found = {}
@@ -84,8 +90,8 @@ def _read(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answe
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)
     unpacked = unpack(reply.body, dialect.reply)
-    if not unpacked.readable:
-        return Answer("failed", note=unpacked.note)
+    if not unpacked.readable or unpacked.incomplete or (unpacked.error and not unpacked.text):
+        return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
     reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
     return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)
 

@@ -1,180 +1,220 @@
-"""What is asked, and a dialect → the HTTP request: method, address, headers and body bytes."""
+"""What is asked, and a dialect → the HTTP requests: those of its steps, and the request proper.
+
+A draft holds what is known before anything is sent. Steps add what they take from replies to it; then
+the request proper is filled. Where a dialect has no steps it is filled at once, off the event loop.
+"""
 
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import quote
 
 from drovik.images.prepare import Prepared
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
-from drovik.project.dialects import Dialect
-from drovik.project.settings import Endpoint, Settings
-from drovik.sending.slots import Node, Raw, Scope, Text, compile_body, compile_text
-from drovik.sending.turns import Asking, TextPart
+from drovik.project.dialects import Dialect, Step
+from drovik.project.settings import Endpoint
+from drovik.sending.forms import HttpRequest, RequestTemplate
+from drovik.sending.slots import COLLECTIONS, Raw, Scope, compile_text
+from drovik.sending.turns import Asking, TextPart, Turn, as_one_text, text_of
 
-SETTINGS = tuple(Settings.model_fields)
-PLAIN_SLOTS = ("model", "system", "key", "request.id", *SETTINGS)
-TURN_SLOTS = ("turn.by",)
-PART_SLOTS = ("part.text", "part.picture", "part.base64", "part.media_type")
-KNOWN_SLOTS = (*PLAIN_SLOTS, *TURN_SLOTS, *PART_SLOTS)
+NEED_BYTES = ("base64", "data_url", "media_type", "format", "name")
+"""The slots of a picture for which its bytes have to be read and prepared."""
 
 
-@dataclass(frozen=True)
-class HttpRequest:
-    """A request ready to leave. Its `repr` shows neither headers nor body, for a key may stand there."""
+@dataclass
+class DraftPicture:
+    """A picture of a draft: its bytes, and the values of its slots by their names."""
 
-    method: str
-    url: str
-    headers: dict[str, str]
-    body: bytes
+    prepared: Prepared | None
+    values: dict[str, Any]
 
-    def __repr__(self) -> str:
-        return f"HttpRequest({self.method} …, {len(self.body)} bytes)"
+
+@dataclass
+class Draft:
+    """A request with all that is known before it is sent; `taken` is what its steps took so far."""
+
+    asking: Asking
+    plain: dict[str, Any]
+    pictures: dict[int, DraftPicture]
+    taken: dict[str, Any] = field(default_factory=dict)
 
 
 class RequestWriter:
     """Writes the requests of one endpoint by its dialect; templates are compiled once.
 
+    :param lend: makes an address on this machine for a picture; None where the service cannot reach it.
     :raises DrovikError: where the dialect's templates cannot be compiled.
     """
 
-    def __init__(self, endpoint: Endpoint, dialect: Dialect, key: str | None) -> None:
-        form = dialect.request
-        self._url = endpoint.url
-        self._method = form.method
-        self._names = dialect.names
-        self._key = key
-        self._path: Text = compile_text(form.path)
-        self._headers = {name: compile_text(value) for name, value in form.headers.items()}
-        self._query = {name: compile_text(value) for name, value in form.query.items()}
-        self._body: Node = compile_body(form.body)
+    def __init__(
+        self, endpoint: Endpoint, dialect: Dialect, key: str | None, lend: Callable[[Prepared], str] | None = None
+    ) -> None:
+        self.url, self.key = endpoint.url, key
+        self.dialect = dialect
+        self.steps: list[tuple[Step, RequestTemplate]] = [(step, RequestTemplate(step)) for step in dialect.steps]
+        self.proper = RequestTemplate(dialect.request)
+        self._lend = lend
+        self.slots = self.proper.slots.union(*(template.slots for _, template in self.steps))
+        self._picture_slots = {name.partition(".")[2] for name in self.slots if name.startswith(("part.", "image."))}
+        whole = [step for step in dialect.steps if step.per == "request"] + [dialect.request]
+        self._one_picture = any(_stands_alone(form.tree(), form.texts(), "image") for form in whole)
+        self._has_turns = any(_repeats(form.tree(), "turn") for form in whole)
 
-    def write(self, arm: Arm, asking: Asking, pictures: Sequence[Prepared | None], request_id: str) -> HttpRequest:
-        """The request for what is asked.
+    def takes_bytes(self) -> bool:
+        """Whether the bytes of pictures are sent."""
+        return bool(self._picture_slots & set(NEED_BYTES))
+
+    def takes_pictures(self) -> bool:
+        """Whether there is a place for pictures at all."""
+        return bool(self._picture_slots - {"text"})
+
+    def takes_addresses(self) -> bool:
+        """Whether the addresses of pictures are sent."""
+        return "address" in self._picture_slots
+
+    def keeps_history(self) -> bool:
+        """Whether what was said before has a place in the request."""
+        return self._has_turns or "turns.text" in self.slots
+
+    def draft(
+        self,
+        arm: Arm,
+        asking: Asking,
+        pictures: Sequence[Prepared | None],
+        request_id: str,
+        addresses: Sequence[str | None] = (),
+        schema: Mapping[str, Any] | None = None,
+    ) -> Draft:
+        """What is asked, as far as it is known before anything is sent.
 
         :param pictures: the prepared pictures by their number in the case; None for one that is not sent.
         :param request_id: what `{request.id}` stands for; the same over tries.
+        :param addresses: where each picture stands on the web, where it does.
+        :param schema: of the answer, where the service is to be told.
         """
-        scope = self._scope(arm, asking, pictures, request_id)
-        body: list[bytes] = []
-        if not self._body.fill(scope, body):
-            raise DrovikError(Problem("the body is empty", "mend the dialect's [request] body"))
-        headers = {"Content-Type": "application/json"}
-        for name, template in self._headers.items():
-            value = template.as_text(scope)
-            if value is not None:
-                headers[name] = _one_line(name, value)
-        return HttpRequest(self._method, self._address(scope), headers, b"".join(body))
-
-    def _address(self, scope: Scope) -> str:
-        quoted = {
-            name: quote(str(value), safe="") if isinstance(value, str) else value for name, value in scope.items()
+        asking = self._fitted(asking)
+        plain: dict[str, Any] = arm.model.settings.slots()
+        plain |= {"model": arm.model.id, "system": asking.system or None, "request.id": request_id, "schema": schema}
+        numbers = dict.fromkeys(asking.picture_numbers())
+        known = {
+            number: self._picture(pictures[number], addresses[number] if addresses else None, number)
+            for number in numbers
         }
-        address = self._url + (self._path.as_text(quoted) or "")
-        query = [(name, template.as_text(scope)) for name, template in self._query.items()]
-        pairs = "&".join(
-            f"{quote(name, safe='')}={quote(value, safe='')}" for name, value in query if value is not None
-        )
-        return f"{address}{'&' if '?' in address else '?'}{pairs}" if pairs else address
+        return Draft(asking, plain, known)
 
-    def _scope(
-        self, arm: Arm, asking: Asking, pictures: Sequence[Prepared | None], request_id: str
-    ) -> dict[str, Any]:
-        scope: dict[str, Any] = arm.model.settings.model_dump(exclude_none=True)
-        scope |= {
-            "model": arm.model.id,
-            "system": asking.system or None,
-            "key": self._key,
-            "request.id": request_id,
-        }
-        scope["turns"] = []
-        for turn in asking.turns:
-            parts = []
-            for part in turn.parts:
-                if isinstance(part, TextPart):
-                    parts.append({"part.text": part.text})
-                else:
-                    parts.append(_picture_scope(pictures[part.number]))
-            scope["turns"].append({"turn.by": self._names.get(turn.by, turn.by), "parts": parts})  # type: ignore[call-overload]
+    def write(self, draft: Draft) -> HttpRequest:
+        """The request proper, once every step has added to the draft."""
+        return self.proper.fill(self.url, self.scope(draft))
+
+    def scope(self, draft: Draft, picture: DraftPicture | None = None) -> Scope:
+        """The slots' values.
+
+        :param picture: the one that a step is about.
+        """
+        scope: dict[str, Any] = {**draft.plain, "key": self.key}
+        scope |= {f"taken.{name}": value for name, value in draft.taken.items()}
+        every = list(draft.pictures.values())
+        alone = picture or (every[0] if len(every) == 1 else None)
+        scope |= self._image_scope(alone)
+        scope["images"] = [self._image_scope(one) for one in ([picture] if picture else every)]
+        turns = draft.asking.turns
+        scope["last.text"] = text_of(turns[-1]) or None
+        scope["turns.text"] = as_one_text(draft.asking, self.dialect.names) or None
+        scope["turns"] = [self._turn_scope(turn, draft) for turn in turns]
         return scope
 
+    def _turn_scope(self, turn: Turn, draft: Draft) -> Scope:
+        name = self.dialect.names.get(turn.by, turn.by)  # type: ignore[call-overload]
+        pictures = [draft.pictures[part.number] for part in turn.parts if not isinstance(part, TextPart)]
+        parts: list[Scope] = [
+            {"part.text": part.text}
+            if isinstance(part, TextPart)
+            else {f"part.{name}": value for name, value in draft.pictures[part.number].values.items()}
+            for part in turn.parts
+        ]
+        scope = {"turn.by": name, "turn.text": text_of(turn) or None, "parts": parts}
+        scope["images"] = [self._image_scope(one) for one in pictures]
+        return scope | self._image_scope(pictures[0] if len(pictures) == 1 else None)
 
-def _picture_scope(picture: Prepared | None) -> dict[str, Any]:
-    if picture is None:
-        raise DrovikError(Problem("a picture of the request was not prepared"))
-    encoded = Raw(base64.b64encode(picture.data))
-    return {"part.picture": encoded, "part.base64": encoded, "part.media_type": picture.media_type}
+    def _image_scope(self, picture: DraftPicture | None) -> dict[str, Any]:
+        """A picture's slots; where there is none they stand there empty, to hide those of an outer scope."""
+        if picture is None:
+            return dict.fromkeys((f"image.{name}" for name in self._picture_slots), None)
+        return {f"image.{name}": value for name, value in picture.values.items()}
+
+    def _picture(self, made: Prepared | None, address: str | None, number: int) -> DraftPicture:
+        values: dict[str, Any] = {"picture": True, "address": address}
+        if made is not None:
+            format_ = made.media_type.partition("/")[2]
+            ending = "jpg" if format_ == "jpeg" else format_
+            values |= {"media_type": made.media_type, "format": format_, "name": f"picture-{number + 1}.{ending}"}
+            if self._picture_slots & {"base64", "data_url", "picture"}:
+                encoded = base64.b64encode(made.data)
+                values["base64"] = Raw(encoded)
+                if "data_url" in self._picture_slots:
+                    values["data_url"] = Raw(f"data:{made.media_type};base64,".encode() + encoded)
+            if address is None and self.takes_addresses():
+                values["address"] = self._lent(made)
+        elif address is None or self.takes_bytes():
+            raise DrovikError(Problem("a picture of the request was not prepared"))
+        return DraftPicture(made, values)
+
+    def _lent(self, made: Prepared) -> str | None:
+        if self._lend is not None:
+            return self._lend(made)
+        if self.takes_bytes():
+            return None
+        what = "this dialect gives pictures as addresses on the web, and a picture of the case has none"
+        raise DrovikError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
+
+    def _fitted(self, asking: Asking) -> Asking:
+        """What is asked, as far as the dialect has places for it.
+
+        :raises DrovikError: where it has none for several turns, or for so many pictures.
+        """
+        at_once = [_pictures_in(turn) for turn in asking.turns] if self._has_turns else [_pictures_in(*asking.turns)]
+        count = max(at_once)
+        if count and not self.takes_pictures():
+            remedy = "add a slot such as {part.base64}, or set sees = false to ask without pictures"
+            raise DrovikError(Problem("the dialect has no place for a picture", remedy))
+        if count > 1 and self._one_picture:
+            what = f"the dialect has a place for one picture, and {count} are asked about"
+            raise DrovikError(Problem(what, 'write {"each image": …} where the service takes a list'))
+        if len(asking.turns) > 1 and not self.keeps_history():
+            what = "the dialect has a place for one question, and this is a conversation"
+            raise DrovikError(Problem(what, 'write {turns.text} in place of {last.text}, or {"each turn": …}'))
+        if asking.system and "system" not in self.slots:
+            first = asking.turns[0]
+            before = Turn(first.by, (TextPart(asking.system), *first.parts))
+            return Asking("", (before, *asking.turns[1:]))
+        return asking
 
 
-def _one_line(name: str, value: str) -> str:
-    if any(char in value for char in "\r\n\0"):
-        raise DrovikError(
-            Problem(f"the header '{name}' would hold a line break", "take it out of the key or the dialect")
-        )
-    return value
+def _pictures_in(*turns: Turn) -> int:
+    return len({part.number for turn in turns for part in turn.parts if not isinstance(part, TextPart)})
 
 
-def check_request_form(dialect: Dialect, file: str) -> list[Problem]:
-    """Slots that nobody knows or that stand where they have no value, and templates that cannot be compiled."""
-    problems: list[Problem] = []
-    form = dialect.request
-    try:
-        body = compile_body(form.body)
-    except DrovikError as error:
-        first = error.problems[0]
-        return [Problem(first.what, first.remedy, file, "request.body")]
-    texts = [("request.path", compile_text(form.path))]
-    texts += [(f"request.headers.{name}", compile_text(value)) for name, value in form.headers.items()]
-    texts += [(f"request.query.{name}", compile_text(value)) for name, value in form.query.items()]
-    for place, text in texts:
-        problems += _unknown(text.slots(), PLAIN_SLOTS, file, place)
-    problems += _unknown(body.slots(), KNOWN_SLOTS, file, "request.body")
-    problems += _misplaced(form.body, (), file)
-    if not {"part.text"} & set(body.slots()):
-        problems.append(
-            Problem("the prompt's text has no slot", "put {part.text} where it belongs", file, "request.body")
-        )
-    return problems
+def _stands_alone(tree: Any, texts: Sequence[tuple[str, str]], head: str) -> bool:
+    """Whether a slot such as `{image.…}` stands outside of `each image`."""
+
+    def within(tree: Any) -> bool:
+        if isinstance(tree, dict):
+            return any(within(value) for key, value in tree.items() if len(tree) != 1 or key != f"each {head}")
+        if isinstance(tree, list):
+            return any(within(one) for one in tree)
+        return isinstance(tree, str) and _has(tree)
+
+    def _has(text: str) -> bool:
+        return any(slot.startswith(f"{head}.") for slot in compile_text(text).slots())
+
+    return within(tree) or any(_has(text) for _, text in texts)
 
 
-def _unknown(slots: Iterator[str], known: Sequence[str], file: str, place: str) -> list[Problem]:
-    names = sorted(set(slots) - set(known))
-    return [Problem(f"unknown slot '{{{name}}}'", known_words(name, known), file, place) for name in names]
-
-
-def _misplaced(tree: Any, inside: tuple[str, ...], file: str) -> list[Problem]:
-    """Slots of a turn or part that stand outside of `each turn` or `each part`."""
+def _repeats(tree: Any, what: str) -> bool:
+    assert what in COLLECTIONS
     if isinstance(tree, dict):
-        problems = []
-        for key, value in tree.items():
-            word, _, name = key.partition(" ")
-            inner = (*inside, name) if word == "each" and len(tree) == 1 else inside
-            problems += _misplaced(value, inner, file)
-        return problems
-    if isinstance(tree, list):
-        return [problem for one in tree for problem in _misplaced(one, inside, file)]
-    slots = compile_text(tree).slots() if isinstance(tree, str) else ()
-    return [
-        Problem(
-            f"'{{{slot}}}' stands outside of 'each {head}'",
-            f'put it inside {{"each {head}": …}}',
-            file,
-            "request.body",
-        )
-        for slot in slots
-        for head in [slot.split(".")[0]]
-        if head in ("turn", "part") and head not in inside
-    ]
-
-
-def unsent_settings(arm_settings: Settings, dialect: Dialect) -> list[str]:
-    """The settings of a model that its dialect has no slot for, so that they would not be sent."""
-    form = dialect.request
-    slots = set(compile_body(form.body).slots())
-    for text in (form.path, *form.headers.values(), *form.query.values()):
-        slots |= set(compile_text(text).slots())
-    return sorted(set(arm_settings.model_dump(exclude_none=True)) - slots)
+        return f"each {what}" in tree or any(_repeats(value, what) for value in tree.values())
+    return isinstance(tree, list) and any(_repeats(one, what) for one in tree)

@@ -17,14 +17,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from drovik.problems import DrovikError, Problem, known_words
 
 _SLOT = re.compile(r"\{(\{?)([a-z_][a-z0-9_]*(?:\.[a-z_][a-z0-9_]*)*)(\??)\}(\}?)")
-COLLECTIONS = {"turn": "turns", "part": "parts"}
+COLLECTIONS = {"turn": "turns", "part": "parts", "image": "images"}
 """What `each` may repeat, and the member of the scope that holds the scopes of its rounds."""
 
 
@@ -112,12 +112,19 @@ class Text:
         out.append(b'"')
         return True
 
-    def as_text(self, scope: Scope) -> str | None:
-        """The filled string itself, for headers, path and query; None where it vanishes."""
+    def as_text(self, scope: Scope, quoted: Callable[[str], str] | None = None) -> str | None:
+        """The filled string itself, for headers, path and query; None where it vanishes.
+
+        :param quoted: what is done to the slots' values, not to what stands between them.
+        """
         values = self._values(scope)
         if values is None:
             return None
-        return "".join(value.data.decode() if isinstance(value, Raw) else _as_text(value) for value in values)
+        texts = []
+        for value, piece in zip(values, self.pieces, strict=True):
+            text = value.data.decode() if isinstance(value, Raw) else _as_text(value)
+            texts.append(quoted(text) if quoted and isinstance(piece, _Slot) else text)
+        return "".join(texts)
 
     def slots(self) -> Iterator[str]:
         """See `Node`."""

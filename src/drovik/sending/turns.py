@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import re
 import secrets
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
@@ -90,24 +92,75 @@ class _Placing:
         raise DrovikError(Problem(f"picture('{which}'): no picture of the case has this tag", known))
 
 
-def asking_of(task: Task, arm: Arm, case: Case) -> Asking:
+def asking_of(
+    task: Task, arm: Arm, case: Case, said: Sequence[str] = (), earlier: Mapping[str, Any] | None = None
+) -> Asking:
     """What is asked of an arm's model about a case.
 
-    Pictures that the text does not place itself stand before it. A model that does not see gets none.
+    Pictures that the text does not place itself stand before it, in the first turn. A model that does not
+    see gets none.
 
+    :param said: the model's answers to the turns before; so it is the next turn that is asked.
+    :param earlier: the answers of the tasks before, for a task that comes `after` another.
     :raises DrovikError: where the template fails on this case.
     """
     placing = _Placing(case)
     variables: dict[str, Any] = {**case.given, "labels": list(task.labels), "schema": task.schema_text()}
+    variables["earlier"] = {name: _printable(value) for name, value in (earlier or {}).items()}
     system = _rendered(arm, "system", arm.prompt.system, {**variables, "picture": _no_picture}, case)
-    text = _rendered(arm, "ask", arm.prompt.ask, {**variables, "picture": placing}, case)
-    parts = _parts(text, placing)
-    placed = {part.number for part in parts if isinstance(part, PicturePart)}
-    first = [PicturePart(number) for number in range(len(case.pictures)) if number not in placed]
-    every = [*first, *parts]
-    if not arm.model.sees:
-        every = _joined([part for part in every if isinstance(part, TextPart)])
-    return Asking(system, (Turn("user", tuple(every)),))
+    turns: list[Turn] = []
+    for number, ask in enumerate((arm.prompt.ask, *arm.prompt.turns)[: len(said) + 1]):
+        place = "ask" if number == 0 else f"turns.{number + 1}.ask"
+        parts = _parts(_rendered(arm, place, ask, {**variables, "picture": placing}, case), placing)
+        if number == 0:
+            placed = {part.number for part in parts if isinstance(part, PicturePart)}
+            later = {number for ask in arm.prompt.turns for number in _placed_by(ask, case)}
+            free = [PicturePart(one) for one in range(len(case.pictures)) if one not in placed | later]
+            parts = [*free, *parts]
+        if not arm.model.sees:
+            parts = _joined([part for part in parts if isinstance(part, TextPart)])
+        turns.append(Turn("user", tuple(parts)))
+        if number < len(said):
+            turns.append(Turn("assistant", (TextPart(said[number]),)))
+    return Asking(system, tuple(turns))
+
+
+_PLACED = re.compile(r"\bpicture\(\s*(?:(\d+)|'([^']*)'|\"([^\"]*)\")\s*\)")
+
+
+def _placed_by(ask: str, case: Case) -> Iterator[int]:
+    """The pictures that a later turn's text names: they are shown then, and not at the beginning."""
+    tags = [picture.tag for picture in case.pictures]
+    for match in _PLACED.finditer(ask):
+        number, *named = match.groups()
+        tag = next((one for one in named if one is not None), None)
+        if number is not None and 1 <= int(number) <= len(tags):
+            yield int(number) - 1
+        elif tag in tags and tag is not None:
+            yield tags.index(tag)
+
+
+class _Fields(dict[str, Any]):
+    """An earlier answer's value: its fields by their names, and all of it as JSON where it is printed."""
+
+    def __str__(self) -> str:
+        return json.dumps(self, ensure_ascii=False)
+
+
+def _printable(value: Any) -> Any:
+    return _Fields(value) if isinstance(value, dict) else value
+
+
+def text_of(turn: Turn) -> str:
+    """A turn's text, its stretches each on lines of its own."""
+    return "\n".join(part.text.strip() for part in turn.parts if isinstance(part, TextPart) and part.text.strip())
+
+
+def as_one_text(asking: Asking, names: Mapping[Any, str]) -> str:
+    """All turns as one text, for services that take no turns: each with who says it, where there are several."""
+    if len(asking.turns) == 1:
+        return text_of(asking.turns[0])
+    return "\n\n".join(f"{names.get(turn.by, turn.by)}: {text_of(turn)}" for turn in asking.turns)
 
 
 def _no_picture(*_: object) -> str:
@@ -142,11 +195,19 @@ def _joined(parts: list[TextPart]) -> list[TextPart | PicturePart]:
     return [TextPart("\n".join(part.text.strip() for part in parts))]
 
 
-def canonical_asking(arm: Arm, asking: Asking, digests: list[str], revision: int, repeat: int) -> str:
+def canonical_asking(
+    arm: Arm,
+    asking: Asking,
+    digests: Sequence[str],
+    revision: int,
+    repeat: int,
+    schema: Mapping[str, Any] | None = None,
+) -> str:
     """The canonical form of what is asked, whose digest is its identity.
 
     :param digests: the digest of each source picture of the case.
     :param revision: the revision of Drovik's own preparing of pictures.
+    :param schema: of the answer, where the service is told it.
     """
     turns: list[object] = [{"by": "system", "text": asking.system}] if asking.system else []
     for turn in asking.turns:
@@ -163,4 +224,5 @@ def canonical_asking(arm: Arm, asking: Asking, digests: list[str], revision: int
         "revision": arm.model.revision,
         "settings": arm.model.canonical()["settings"],
     }
-    return canonical({"model": model, "turns": turns, "repeat": repeat})
+    told = {} if schema is None else {"schema": schema}
+    return canonical({"model": model, "turns": turns, "repeat": repeat, **told})

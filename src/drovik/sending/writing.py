@@ -14,9 +14,10 @@ from drovik.images.source import read_source, source_digest
 from drovik.problems import DrovikError, Problem
 from drovik.project.canonical import canonical
 from drovik.project.opening import Project
-from drovik.sending.plan import Ask
-from drovik.sending.request import HttpRequest, RequestWriter
-from drovik.sending.turns import asking_of, canonical_asking
+from drovik.sending.forms import HttpRequest
+from drovik.sending.plan import Ask, address_digest, is_elsewhere
+from drovik.sending.request import Draft, RequestWriter
+from drovik.sending.turns import canonical_asking
 
 
 @dataclass(frozen=True)
@@ -31,9 +32,12 @@ class PreparedFact:
 
 @dataclass(frozen=True)
 class Written:
-    """A request ready to leave, what it asks in canonical form, and what its pictures became."""
+    """A request ready to leave, what it asks in canonical form, and what its pictures became.
 
-    request: HttpRequest
+    Where the dialect has steps it is a draft, to be written once they have run.
+    """
+
+    request: HttpRequest | Draft
     text: str
     facts: tuple[PreparedFact, ...]
 
@@ -53,7 +57,7 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
     :raises PictureChanged: where the pictures are not those that the ask's identity speaks of.
     :raises DrovikError: where a picture or the template fails.
     """
-    asking = asking_of(ask.task, ask.arm, ask.case)
+    asking = ask.asking()
     needed = set(asking.picture_numbers())
     pictures: list[Prepared | None] = []
     digests: list[str] = []
@@ -63,6 +67,15 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
             pictures.append(None)
             digests.append("")
             continue
+        if is_elsewhere(picture):
+            if writer.takes_bytes():
+                remedy = "download it, and name the file in the case"
+                raise DrovikError(
+                    Problem("the dialect sends pictures, and this one is an address", remedy, picture.path)
+                )
+            pictures.append(None)
+            digests.append(address_digest(picture))
+            continue
         source = read_source(project.folder, picture.path)
         digests.append(source_digest(source))
         made = prepare(source, ask.arm.prep, picture.path, project.settings.max_pixels)
@@ -70,10 +83,13 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
         if made.data is not source:
             own = hashlib.sha256(made.data).hexdigest()
             facts.append(PreparedFact(picture.path, digests[-1], canonical(ask.arm.prep.canonical()), own))
-    text = canonical_asking(ask.arm, asking, digests, PREPARING_REVISION, ask.repeat)
+    schema = ask.task.told_schema()
+    text = canonical_asking(ask.arm, asking, digests, PREPARING_REVISION, ask.repeat, schema)
     if hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest() != ask.identity:
         raise PictureChanged(_which(ask, needed))
-    return Written(writer.write(ask.arm, asking, pictures, request_id), text, tuple(facts))
+    addresses = [picture.address for picture in ask.case.pictures]
+    draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema)
+    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts))
 
 
 def _which(ask: Ask, needed: Sequence[int] | set[int]) -> str:

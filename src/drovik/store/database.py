@@ -21,7 +21,24 @@ from drovik.problems import DrovikError, Problem
 GATHER_SECONDS = 0.002
 """So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
 
-VERSION = 1
+VERSION = 2
+_CHANGES = {
+    1: (
+        "ALTER TABLE replies ADD COLUMN counters TEXT",
+        "CREATE TABLE handles (key TEXT PRIMARY KEY, taken TEXT NOT NULL, expires REAL NOT NULL) WITHOUT ROWID",
+        "ALTER TABLE asked RENAME TO asked_before",
+        """
+        CREATE TABLE asked (
+            task TEXT NOT NULL, arm TEXT NOT NULL, case_id TEXT NOT NULL, repeat INTEGER NOT NULL,
+            turn INTEGER NOT NULL, name TEXT NOT NULL, identity TEXT NOT NULL, at TEXT NOT NULL,
+            PRIMARY KEY (task, arm, case_id, repeat, turn)
+        ) WITHOUT ROWID
+        """,
+        "INSERT INTO asked SELECT task, arm, case_id, repeat, 1, name, identity, at FROM asked_before",
+        "DROP TABLE asked_before",
+    )
+}
+"""What makes a store of one version into one of the next."""
 _SHOWN = ".drovik/answers.sqlite"
 
 
@@ -59,6 +76,12 @@ def _make_tables(connection: sqlite3.Connection) -> None:
                 for statement in files("drovik.store").joinpath("tables.sql").read_text("utf-8").split(";"):
                     connection.execute(statement)
                 connection.execute(f"PRAGMA user_version = {VERSION}")
+    elif version in _CHANGES:
+        with transaction(connection):
+            if connection.execute("PRAGMA user_version").fetchone()[0] == version:
+                for statement in _CHANGES[version]:
+                    connection.execute(statement)
+                connection.execute(f"PRAGMA user_version = {version + 1}")
     elif version != VERSION:
         what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
         raise DrovikError(Problem(what, "use that version, or move the file away", _SHOWN))

@@ -17,7 +17,8 @@ from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.database import GroupWriter, open_database, transaction
 from drovik.store.digests import Digests
-from drovik.store.records import Answer, Asked, Attempt, Bill, Reply, Spent
+from drovik.store.handles import Handles
+from drovik.store.records import Answer, Asked, Attempt, Bill, Counted, Reply, Spent
 
 
 @dataclass(frozen=True)
@@ -50,12 +51,13 @@ def _now() -> str:
 
 
 class Store:
-    """One project's store. Open it by `with`. `digests` are its two caches of pictures' digests."""
+    """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures."""
 
     def __init__(self, path: Path, create: bool = True) -> None:
         self.connection = open_database(path, create)
         self._writer = GroupWriter(self.connection)
         self.digests = Digests(self.connection, self._writer)
+        self.handles = Handles(self.connection, self._writer)
 
     def __enter__(self) -> Store:
         return self
@@ -108,9 +110,14 @@ class Store:
                 price = reply.price.model_dump(mode="json") if reply.price else None
                 row = (attempt, _now(), reply.http_status, reply.body, reply.model, reply.input_tokens)
                 connection.execute(
-                    "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price)"
-                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                    (*row, reply.output_tokens, json.dumps(price) if price else None),
+                    "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price,"
+                    " counters) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    (
+                        *row,
+                        reply.output_tokens,
+                        json.dumps(price) if price else None,
+                        json.dumps(reply.counters) if reply.counters else None,
+                    ),
                 )
 
         return self._writer.write(action)
@@ -174,8 +181,8 @@ class Store:
         """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
         rows = self.connection.execute(
             """
-            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, a.seconds, a.round, a.id,
-                   COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good
+            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, r.counters, a.seconds,
+                   a.round, a.id, COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good
             FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
             LEFT JOIN replies r ON r.attempt = a.id
             WHERE x.task = ? ORDER BY good, a.id
@@ -184,10 +191,10 @@ class Store:
         )
         prices: dict[str, Price] = {}
         found = {}
-        for identity, model, tokens_in, tokens_out, price, seconds, *_ in rows:
+        for identity, model, tokens_in, tokens_out, price, counters, seconds, *_ in rows:
             if price and price not in prices:
                 prices[price] = Price.model_validate_json(price)
-            spent = Spent.of(prices[price], tokens_in, tokens_out) if price else None
+            spent = Spent.of(prices[price], tokens_in, tokens_out, _counted(counters)) if price else None
             found[identity] = (model, tokens_in, tokens_out, spent, seconds)
         return found
 
@@ -207,21 +214,24 @@ class Store:
     def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
         rows = self.connection.execute(
-            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? GROUP BY arm, name ORDER BY MAX(at)",
+            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 GROUP BY arm, name ORDER BY MAX(at)",
             (task,),
         )
         keep = set(current)
         return [(arm, name, count) for arm, name, count in rows if arm not in keep]
 
     def asked_by(self, task: str, arm: str) -> list[tuple[str, int, str]]:
-        """What an arm asked: the case's id, the repeat, and the identity."""
-        query = "SELECT case_id, repeat, identity FROM asked WHERE task = ? AND arm = ?"
-        return list(self.connection.execute(query, (task, arm)))
+        """What an arm asked: the case's id, the repeat, and the identity of the last turn."""
+        query = (
+            "SELECT case_id, repeat, identity, MAX(turn) FROM asked"
+            " WHERE task = ? AND arm = ? GROUP BY case_id, repeat"
+        )
+        return [(case, repeat, identity) for case, repeat, identity, _ in self.connection.execute(query, (task, arm))]
 
     def what_was_asked(self, identity: str) -> dict[str, Any] | None:
         """What was asked, from its canonical form: model, turns, repeat; None where nothing was sent."""
         row = self.connection.execute("SELECT asked FROM requests WHERE identity = ?", (identity,)).fetchone()
-        return dict(json.loads(row[0])) if row else None
+        return dict(json.loads(row[0])) if row and row[0] else None
 
     def attempts(self, identity: str) -> list[Attempt]:
         """Every attempt at an ask, in order."""
@@ -246,21 +256,31 @@ class Store:
         """All that was ever paid, by currency, as the replies' own token counts have it."""
         total: dict[str, Decimal] = {}
         rows = self.connection.execute(
-            "SELECT price, SUM(input_tokens), SUM(output_tokens) FROM replies WHERE price IS NOT NULL GROUP BY price"
+            """
+            SELECT price, SUM(input_tokens), SUM(output_tokens), counters FROM replies
+            WHERE price IS NOT NULL GROUP BY price, counters, CASE WHEN counters IS NULL THEN 0 ELSE id END
+            """
         )
-        for price, tokens_in, tokens_out in rows:
-            spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out)
+        for price, tokens_in, tokens_out, counters in rows:
+            spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out, _counted(counters))
             if spent:
                 total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
         return total
 
 
+def _counted(text: str | None) -> dict[str, Counted]:
+    return {name: Counted(*one) for name, one in json.loads(text).items()} if text else {}
+
+
 def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
     for row in rows:
-        connection.execute("INSERT OR IGNORE INTO requests VALUES (?, ?)", (row.identity, row.text))
         connection.execute(
-            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
+            "INSERT INTO requests VALUES (?, ?) ON CONFLICT DO UPDATE SET asked = excluded.asked WHERE asked = ''",
+            (row.identity, row.text),
+        )
+        connection.execute(
+            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
             " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
             " WHERE identity != excluded.identity",
-            (row.task, row.arm, row.case_id, row.repeat, row.arm_name, row.identity, _now()),
+            (row.task, row.arm, row.case_id, row.repeat, row.turn, row.arm_name, row.identity, _now()),
         )

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
+from typing import Any, NamedTuple
 
 from drovik.project.settings import Price
 from drovik.reading.answer_text import Status
@@ -22,6 +23,7 @@ class Asked:
     repeat: int
     identity: str
     text: str
+    turn: int = 1
 
 
 @dataclass(frozen=True)
@@ -34,6 +36,14 @@ class Reply:
     input_tokens: int | None = None
     output_tokens: int | None = None
     price: Price | None = None
+    counters: Mapping[str, Counted] = field(default_factory=dict)
+
+
+class Counted(NamedTuple):
+    """Tokens that a service counts by a name of their own, and whether its input or output counts them too."""
+
+    tokens: int
+    within: str | None = None
 
 
 @dataclass(frozen=True)
@@ -44,12 +54,28 @@ class Spent:
     amount: Decimal
 
     @staticmethod
-    def of(price: Price | None, input_tokens: int | None, output_tokens: int | None) -> Spent | None:
-        """What a reply cost by the price per million tokens; None where price or counts are not known."""
+    def of(
+        price: Price | None,
+        input_tokens: int | None,
+        output_tokens: int | None,
+        counters: Mapping[str, Counted] | None = None,
+    ) -> Spent | None:
+        """What a reply cost by the price per million tokens; None where price or counts are not known.
+
+        Tokens counted by name have their own price where there is one, and then are not paid as input or
+        output as well.
+        """
         if price is None or (input_tokens is None and output_tokens is None):
             return None
-        amount = (price.input * (input_tokens or 0) + price.output * (output_tokens or 0)) / 1_000_000
-        return Spent(price.currency, amount)
+        plain = {"input": input_tokens or 0, "output": output_tokens or 0}
+        amount = Decimal(0)
+        for name, one in (counters or {}).items():
+            if name in price.counters:
+                amount += price.counters[name] * one.tokens
+                if one.within is not None:
+                    plain[one.within] = max(0, plain[one.within] - one.tokens)
+        amount += price.input * plain["input"] + price.output * plain["output"]
+        return Spent(price.currency, amount / 1_000_000)
 
 
 @dataclass(frozen=True)

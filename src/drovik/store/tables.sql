@@ -10,10 +10,11 @@ CREATE TABLE asked (              -- which arm asked it, about which case
     arm      TEXT NOT NULL,       -- the arm's digest
     case_id  TEXT NOT NULL,
     repeat   INTEGER NOT NULL,
+    turn     INTEGER NOT NULL,    -- of the conversation, from 1
     name     TEXT NOT NULL,       -- the arm's name on that day
     identity TEXT NOT NULL,
     at       TEXT NOT NULL,
-    PRIMARY KEY (task, arm, case_id, repeat)
+    PRIMARY KEY (task, arm, case_id, repeat, turn)
 ) WITHOUT ROWID;
 
 CREATE TABLE attempts (           -- appended before a request leaves
@@ -39,7 +40,8 @@ CREATE TABLE replies (            -- as they came
     model         TEXT,           -- which the service itself reported
     input_tokens  INTEGER,
     output_tokens INTEGER,
-    price         TEXT            -- of that day: {"currency", "input", "output"}
+    price         TEXT,           -- of that day: {"currency", "input", "output", "counters"}
+    counters      TEXT            -- tokens counted by name: {"cached": [tokens, "input"]}
 );
 
 CREATE TABLE answers (            -- read from replies, rebuilt at will
@@ -68,4 +70,10 @@ CREATE TABLE prepared (           -- what a prep made of a source: a fact, not a
     prep   TEXT NOT NULL,
     digest TEXT NOT NULL,
     PRIMARY KEY (source, prep)
+) WITHOUT ROWID;
+
+CREATE TABLE handles (            -- what a service gave for a picture that was handed to it
+    key     TEXT PRIMARY KEY,     -- the digest of endpoint, step and picture
+    taken   TEXT NOT NULL,        -- JSON
+    expires REAL NOT NULL         -- seconds since 1970
 ) WITHOUT ROWID;

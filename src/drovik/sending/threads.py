@@ -1,0 +1,192 @@
+"""Threads: what is asked of an arm about a case, turn after turn, and after the tasks that come before.
+
+What a later turn asks holds the answers to the turns before, and a task that comes `after` another may
+hold that one's answer: so a thread is known as far as there are answers, and grows with each.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from drovik.project.arms import Arm, arms_of
+from drovik.project.cases import Case
+from drovik.project.opening import Project
+from drovik.project.tasks import Task
+from drovik.sending.plan import Ask, Follow, ask_of
+from drovik.sending.reading_back import answer_to, answers_for
+from drovik.store.keeping import Store
+from drovik.store.records import Answer
+
+State = Literal["open", "before", "stuck", "not_asked"]
+"""`open`: as far as it got; `before`: the task before has no answer; `stuck`: a turn or task before failed;
+`not_asked`: its `where` does not hold."""
+
+
+@dataclass(frozen=True)
+class Thread:
+    """All asks of a thread that are known; all but the last have an answer."""
+
+    arm: Arm
+    case: Case
+    asks: tuple[Ask, ...]
+    state: State
+
+
+def threads_of(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: Sequence[Arm],
+    cases: Sequence[Case],
+    digests: Mapping[str, str],
+) -> list[Thread]:
+    """The threads of a task, spread over the arms: all of them about the first case, then about the next."""
+    earlier = _earlier(project, store, task, arms, cases, digests)
+    threads = []
+    for case in cases:
+        for arm in arms:
+            found = earlier.get((arm.name, case.id), {}) if task.after else {}
+            if isinstance(found, str):
+                threads.append(Thread(arm, case, (), found))
+            else:
+                threads.append(Thread(arm, case, (ask_of(task, arm, case, digests, (), found),), "open"))
+    for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
+        threads = _grown(project, store, task, threads, digests, turn)
+    return threads
+
+
+def _grown(
+    project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str], turn: int
+) -> list[Thread]:
+    """Each thread with its ask of a turn, where the turn before is answered."""
+    before = [one.asks[-1] for one in threads if len(one.asks) == turn - 1 and one.arm.prompt.turns[turn - 2 :]]
+    answers = answers_for(project, store, task, before)
+    grown = []
+    for one in threads:
+        answer = answers.get(one.asks[-1].identity) if one.asks else None
+        if answer is None or len(one.asks) != turn - 1 or not one.arm.prompt.turns[turn - 2 :]:
+            grown.append(one)
+        elif (next_ := _next_turn(one.asks[-1], answer, digests)) is None:
+            grown.append(Thread(one.arm, one.case, one.asks, "stuck"))
+        else:
+            grown.append(Thread(one.arm, one.case, (*one.asks, next_), "open"))
+    return grown
+
+
+def _next_turn(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+    """What is asked once a turn is answered; None where the answer cannot be gone on from."""
+    if answer.status == "failed" or not answer.text.strip():
+        return None
+    return ask_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier)
+
+
+def _earlier(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: Sequence[Arm],
+    cases: Sequence[Case],
+    digests: Mapping[str, str],
+) -> dict[tuple[str, str], dict[str, Any] | State]:
+    """What the task before answered, by arm and case of this one; or why there is nothing to take up."""
+    if task.after is None:
+        return {}
+    before = project.task(task.after.task)
+    found: dict[tuple[str, str], dict[str, Any] | State] = {}
+    wanted = {arm.name: arm_before(project, task, arm) for arm in arms}
+    distinct = {one.name: one for one in wanted.values() if one is not None}
+    threads = threads_of(project, store, before, list(distinct.values()), cases, digests)
+    answers = answers_for(project, store, before, [one.asks[-1] for one in threads if one.asks])
+    by_place = {(one.arm.name, one.case.id): one for one in threads}
+    for arm in arms:
+        one = wanted[arm.name]
+        for case in cases:
+            thread = by_place.get((one.name, case.id)) if one else None
+            found[arm.name, case.id] = _taken_up(task, thread, answers)
+    return found
+
+
+def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) -> dict[str, Any] | State:
+    if thread is None or not thread.asks:
+        return thread.state if thread and thread.state != "open" else "before"
+    last = thread.asks[-1]
+    answer = answers.get(last.identity)
+    if thread.state == "stuck":
+        return "stuck"
+    if answer is None or len(thread.asks) <= len(thread.arm.prompt.turns):
+        return "before"
+    return earlier_of(task, last, answer)
+
+
+def earlier_of(task: Task, ask: Ask, answer: Answer) -> dict[str, Any] | State:
+    """The variable `earlier` for a task that comes after an ask's, or why it is not asked."""
+    if answer.status == "failed":
+        return "stuck"
+    value = answer.value if answer.value is not None else answer.text
+    if task.where is not None and not task.where.holds(value):
+        return "not_asked"
+    return {**ask.earlier, ask.task.name: value}
+
+
+def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
+    """Which arm's answer an arm of a chained task takes up; None where there is none."""
+    if task.after is None:
+        return None
+    before = project.task(task.after.task)
+    model = task.after.model or arm.model_name
+    fitting = [
+        one for one in arms_of(before, project.settings) if one.model_name == model and one.prep_name == arm.prep_name
+    ]
+    wanted = task.after.prompt or arm.prompt_name
+    return next((one for one in fitting if one.prompt_name == wanted), fitting[-1] if fitting else None)
+
+
+def follower(
+    project: Project,
+    store: Store,
+    chosen: Mapping[str, Sequence[Arm]],
+    digests: Mapping[str, str],
+) -> Follow:
+    """What is to be asked once an ask has its answer: its next turn, or the tasks that come after.
+
+    :param chosen: the arms that are sent, by task.
+    """
+    after: dict[tuple[str, str], list[tuple[Task, Arm]]] = {}
+    for name, arms in chosen.items():
+        task = project.task(name)
+        for arm in arms if task.after else ():
+            before = arm_before(project, task, arm)
+            if before is not None and task.after is not None:
+                after.setdefault((task.after.task, before.name), []).append((task, arm))
+
+    def follow(ask: Ask) -> Sequence[Ask]:
+        if ask.turn > len(ask.arm.prompt.turns) and (ask.task.name, ask.arm.name) not in after:
+            return ()
+        answer = answer_to(project, store, ask)
+        if answer is None:
+            return ()
+        return [one for next_ in _following(ask, answer) for one in _not_answered(next_)]
+
+    def _following(ask: Ask, answer: Answer) -> Iterable[Ask]:
+        if ask.turn <= len(ask.arm.prompt.turns):
+            next_ = _next_turn(ask, answer, digests)
+            return [next_] if next_ is not None else []
+        found = [
+            (task, arm, earlier_of(task, ask, answer)) for task, arm in after.get((ask.task.name, ask.arm.name), ())
+        ]
+        return [
+            ask_of(task, arm, ask.case, digests, (), earlier)
+            for task, arm, earlier in found
+            if not isinstance(earlier, str)
+        ]
+
+    def _not_answered(ask: Ask) -> Iterable[Ask]:
+        """The ask itself, or what follows it where it has its answer from before."""
+        if store.reply_for(ask.identity) is None:
+            return [ask]
+        store.note_asked([ask.asked("")])
+        return follow(ask)
+
+    return follow
