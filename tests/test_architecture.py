@@ -10,7 +10,7 @@ from pathlib import Path
 import drovik
 
 PACKAGE = Path(drovik.__file__).parent
-ROOMS = ["project", "images", "reading", "store", "sending", "scoring", "comparing", "reporting"]
+ROOMS = ["project", "images", "reading", "store", "sending", "learning", "scoring", "comparing", "reporting"]
 APART = {"standin": set(), "demo": set(), "cli": {*ROOMS, "standin", "demo", "cli"}}
 
 

@@ -103,6 +103,9 @@ def answer(nature: Nature, rules: str, words: str, seen: list[Seen], extra: str 
     hints = Hints.of(text)
     if seen and chance.slips(0.012):
         return Said("I cannot help with pictures of personal property.", declined=True)
+    sign = next((one.sign for one in seen if one.sign), None)
+    if scene is None and sign is not None:
+        return Said(sign.word if "word" in words.lower() else f"A {sign.colour} {sign.shape} over '{sign.word}'.")
     if scene is None:
         return _unseen(text, chance, bool(seen))
     small = max((max(one.width, one.height) for one in seen if one.scene), default=0) < _SMALL

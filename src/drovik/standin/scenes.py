@@ -27,12 +27,25 @@ class Scene:
 
 
 @dataclass(frozen=True)
+class Sign:
+    """A shape in a colour, with a word below it."""
+
+    word: str
+    shape: str
+    colour: str
+
+
+@dataclass(frozen=True)
 class Seen:
-    """A picture as the stand-in sees it: its size as sent, and the scene it shows, if it knows one."""
+    """A picture as the stand-in sees it: its size as sent, and the scene it shows, if it knows one.
+
+    `sign` is what it shows where it is a plain sign: a shape with a word.
+    """
 
     width: int
     height: int
     scene: Scene | None
+    sign: Sign | None = None
 
 
 @cache
@@ -52,17 +65,29 @@ def look(data: bytes) -> Seen | None:
     try:
         with Image.open(io.BytesIO(data)) as picture:
             small = picture.convert("RGB").resize((_SIDE, _SIDE), Image.Resampling.BOX).tobytes()
-            return Seen(picture.width, picture.height, _scene_of(small))
+            return Seen(picture.width, picture.height, _scene_of(small), _sign_of(small))
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
         return None
 
 
+@cache
+def _signs() -> list[tuple[bytes, Sign]]:
+    rows = map(json.loads, files("drovik.standin").joinpath("probes.jsonl").read_text("utf-8").splitlines())
+    return [(bytes.fromhex(row["print"]), Sign(row["word"], row["shape"], row["colour"])) for row in rows]
+
+
+def _sign_of(small: bytes) -> Sign | None:
+    far, sign = min(((_distance(small, known), sign) for known, sign in _signs()), key=lambda one: one[0])
+    return sign if far < _FAR / 4 else None
+
+
+def _distance(small: bytes, known: bytes) -> float:
+    return sum(abs(a - b) for a, b in zip(small, known, strict=True)) / len(small)
+
+
 def _scene_of(small: bytes) -> Scene | None:
     far, scene = min(
-        (
-            (sum(abs(a - b) for a, b in zip(small, known, strict=True)) / len(small), scene)
-            for known, scene in _known()
-        ),
+        ((_distance(small, known), scene) for known, scene in _known()),
         key=lambda one: one[0],
     )
     return scene if far < _FAR else None

@@ -1,0 +1,135 @@
+"""What the simulated service does with a question, whichever dialect it came in: look, answer, count, bill."""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter
+from dataclasses import dataclass, field
+
+from drovik.standin.answering import NATURES, Nature, answer
+from drovik.standin.faults import Fault, FaultPlan
+from drovik.standin.ledger import Entry, Ledger
+from drovik.standin.scenes import Seen, chance_seed, look
+
+_PIXELS_A_TOKEN = 750
+_LETTERS_A_TOKEN = 4
+
+
+class Refusal(Exception):
+    """A request that is turned down, with the HTTP status and the words for it."""
+
+    def __init__(self, status: int, words: str) -> None:
+        self.status, self.words = status, words
+        super().__init__(words)
+
+
+@dataclass(frozen=True)
+class Question:
+    """What a request comes to: model, rules, the last turn's words, and every picture's bytes."""
+
+    model: str
+    rules: str
+    words: str
+    pictures: tuple[bytes, ...]
+    room: int | None = None
+    warm: bool = False
+    slip: str = ""
+
+    def mark(self) -> str:
+        """The same for the same question."""
+        parts = [self.model, self.rules, self.words, str(self.room), str(self.warm)]
+        digest = hashlib.sha256("\x1f".join(parts).encode())
+        for picture in self.pictures:
+            digest.update(hashlib.sha256(picture).digest())
+        return digest.hexdigest()
+
+
+@dataclass(frozen=True)
+class Answered:
+    """What is said, how it ended (`done`, `room` or `declined`), what it came to, and what is to go wrong."""
+
+    text: str
+    ended: str
+    model: str
+    tokens_in: int
+    tokens_out: int
+    seconds: float
+    fault: Fault
+
+
+@dataclass
+class Desk:
+    """The service behind its dialects. `slow` is added to each answer's time, in seconds."""
+
+    key: str
+    slow: float
+    faults: FaultPlan
+    ledger: Ledger
+    _seen: dict[bytes, Seen | None] = field(default_factory=dict)
+    _asked: Counter[str] = field(default_factory=Counter)
+
+    def check_key(self, given: str) -> None:
+        """See that the key is right.
+
+        :raises Refusal: where it is not, or there is none.
+        """
+        if not given:
+            raise Refusal(401, "no key came with the request")
+        if given != self.key:
+            raise Refusal(401, "this key is not known here")
+
+    def answer(self, question: Question) -> Answered:
+        """Answer a question and enter it in the books.
+
+        :raises Refusal: where it cannot be answered, or a fault is on order.
+        """
+        try:
+            nature = self._nature(question)
+            seen = self._look_at(nature, question.pictures)
+        except Refusal as refusal:
+            self.refused(question.slip, refusal)
+            raise
+        fault = self.faults.draw()
+        if fault in ("limit", "error"):
+            self.ledger.add(Entry(question.slip, nature.id, fault, billed=False, tokens_in=0, tokens_out=0))
+            raise Refusal(429, "too many at once") if fault == "limit" else Refusal(500, "something broke here")
+        mark = question.mark()
+        self._asked[mark] += 1
+        said = answer(nature, question.rules, question.words, seen, str(self._asked[mark]) if question.warm else "")
+        tokens_in = (len(question.rules) + len(question.words)) // _LETTERS_A_TOKEN + 8
+        tokens_in += sum(one.width * one.height // _PIXELS_A_TOKEN for one in seen)
+        text, ended = said.text, "declined" if said.declined else "done"
+        if question.room is not None and len(text) > question.room * _LETTERS_A_TOKEN:
+            text, ended = text[: question.room * _LETTERS_A_TOKEN], "room"
+        tokens_out = len(text) // _LETTERS_A_TOKEN + 1
+        outcome = fault if fault != "none" else "answered"
+        self.ledger.add(Entry(question.slip, nature.id, outcome, True, tokens_in, tokens_out))
+        spread = chance_seed(nature.id, mark) % 1000 / 1000
+        seconds = self.slow + nature.seconds * (0.5 + spread)
+        return Answered(text, ended, nature.id, tokens_in, tokens_out, seconds, fault)
+
+    def refused(self, slip: str, refusal: Refusal) -> None:
+        """Enter a request that was turned down."""
+        self.ledger.add(Entry(slip, "", f"refused {refusal.status}", billed=False, tokens_in=0, tokens_out=0))
+
+    def _nature(self, question: Question) -> Nature:
+        nature = NATURES.get(question.model)
+        if nature is None:
+            raise Refusal(404, f"the desk knows no model '{question.model}'")
+        if question.room is not None and (not isinstance(question.room, int) or question.room < 1):
+            raise Refusal(400, "the room is a number of tokens")
+        return nature
+
+    def _look_at(self, nature: Nature, pictures: tuple[bytes, ...]) -> list[Seen]:
+        if pictures and not nature.sees:
+            raise Refusal(400, f"'{nature.id}' takes words only, no pictures")
+        found = []
+        for data in pictures:
+            mark = hashlib.sha256(data).digest()
+            if mark not in self._seen:
+                self._seen[mark] = look(data)
+            one = self._seen[mark]
+            if one is None:
+                raise Refusal(400, "one of the pictures cannot be opened")
+            found.append(one)
+        return found
