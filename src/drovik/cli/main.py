@@ -17,6 +17,7 @@ from drovik.problems import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
 
 COMMANDS = {
     "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),
+    "endpoint": ("drovik.cli.endpoint", "learn a service from its own sample, try it, list its models"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
     "send": ("drovik.cli.send", "send what has no answer yet"),
     "score": ("drovik.cli.score", "the scores of each arm"),

@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import asyncio
 import signal
-import sys
 from collections.abc import Callable
 from decimal import Decimal
 from itertools import zip_longest
@@ -13,7 +12,8 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.opening import add_choice_arguments, add_project_argument, open_project
 from drovik.cli.printing import money, print_json, say
-from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, DrovikError
+from drovik.cli.services import Services, see_that_it_may_be_sent
+from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 
 if TYPE_CHECKING:
     from drovik.project.opening import Project
@@ -45,7 +45,8 @@ def run(arguments: argparse.Namespace) -> int:
     with Store(project.store_path) as store:
         plan = make_plan(project, store, arguments.task, arguments.arm, arguments.again or ())
         if plan.count():
-            _check_endpoints(project, plan, arguments.trust)
+            services = Services(project.folder, project.settings, project.dialects, project.keys)
+            see_that_it_may_be_sent(services, list(plan.to_send), arguments.trust)
         tally = send_plan(project, store, plan, quiet=arguments.quiet or arguments.json)
         if arguments.json:
             print_json(sending_document(plan, tally, store.bill(), store.spent()))
@@ -92,26 +93,6 @@ def make_plan(
         if waiting and task.after and task.after.task not in sent:
             plan.waiting[f"{task.name} waits for {task.after.task}"] = waiting
     return plan
-
-
-def _check_endpoints(project: Project, plan: Plan, trusted: bool) -> None:
-    """Keys that are set, and hosts that they may go to.
-
-    :raises DrovikError: with every endpoint that fails.
-    """
-    from drovik.project.keys import check_keys
-    from drovik.sending.trust import check_trust
-
-    used = {name: project.settings.endpoints[name] for name in plan.to_send}
-    missing = [one for one in check_keys(project.folder, used, project.keys) if one.place.endswith("key_env")]
-    if missing:
-        raise DrovikError(missing)
-    for name, endpoint in used.items():
-        check_trust(name, endpoint, trusted, _ask if sys.stdin.isatty() and sys.stdout.isatty() else None)
-
-
-def _ask(question: str) -> bool:
-    return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")
 
 
 def send_plan(project: Project, store: Store, plan: Plan, quiet: bool) -> Tally:

@@ -14,7 +14,7 @@ from drovik.sending.places import compile_place
 from drovik.sending.slots import compile_text
 
 SETTINGS = tuple(name for name in Settings.model_fields if name != "extra")
-PLAIN_SLOTS = ("model", "system", "key", "request.id", "schema", "last.text", "turns.text", *SETTINGS)
+PLAIN_SLOTS = ("model", "system", "key", "request.id", "schema", "pictures", "last.text", "turns.text", *SETTINGS)
 TURN_SLOTS = ("turn.by", "turn.text")
 PROMPT_SLOTS = frozenset(("part.text", "turn.text", "last.text", "turns.text"))
 

@@ -27,6 +27,9 @@ if TYPE_CHECKING:
     from drovik.sending.request import Draft
 
 Hear = Callable[[str], None]
+FIRST_LOOK = 0.1
+"""Seconds after which it is looked again the first time; then after twice as many, up to the dialect's `every`."""
+
 _PASSING = ("lost", "timeout", "unreachable", "limited", "service_error")
 """What may befall one look at whether an answer is there, without the answer being lost."""
 
@@ -47,6 +50,8 @@ async def exchange(
             used = await run_steps(session, line, draft, fresh)
             request = line.writer.write(draft)
         except StepFailed as failure:
+            if failure.kept and not fresh and failure.outcome.kind == "bad_request":
+                continue
             return _failed_step(line, ask, failure)
         except DrovikError as error:
             return None, None, Outcome("bad_request", words=error.problems[0].what)
@@ -77,6 +82,7 @@ async def _proper(
     listen = (lambda data: hear(unpacker.feed(data))) if hear is not None else None
     try:
         got = await send(session, line, request, line.dialect.request.until, listen)
+        line.headers = got.headers
     except NoReply as failure:
         return None, None, replace(failure.outcome, words=line.without_key(failure.outcome.words))
     body = line.body_without_key(got.body)
@@ -135,6 +141,7 @@ async def send(
         return await fetch(session, request, timeout, listen)
     gives_up = time.monotonic() + until.within
     state: object = None
+    wait = min(until.every, FIRST_LOOK)
     while time.monotonic() < gives_up:
         try:
             got = await fetch(session, request, timeout)
@@ -147,7 +154,8 @@ async def send(
             if failure.outcome.kind not in _PASSING:
                 raise
             state = failure.outcome.words
-        await asyncio.sleep(until.every)
+        await asyncio.sleep(wait)
+        wait = min(until.every, wait * 2)
     words = f"not there after {until.within:g} seconds; at {until.at}: {state}"
     raise NoReply(Outcome("timeout", again=True, words=words))
 

@@ -70,6 +70,8 @@ class Line:
         self.asks = iter(asks)
         self.slots = asyncio.Semaphore(self.endpoint.limits.at_once)
         self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
+        self.headers: Mapping[str, str] = {}
+        """Those of the last reply."""
         self.worked: set[str] = set()
         self.stopped: dict[str, Problem] = {}
         self.refused: dict[str, list[int]] = {}

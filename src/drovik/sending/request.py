@@ -123,6 +123,7 @@ class RequestWriter:
         turns = draft.asking.turns
         scope["last.text"] = text_of(turns[-1]) or None
         scope["turns.text"] = as_one_text(draft.asking, self.dialect.names) or None
+        scope["pictures"] = True if every else None
         scope["turns"] = [self._turn_scope(turn, draft) for turn in turns]
         return scope
 
@@ -137,6 +138,7 @@ class RequestWriter:
         ]
         scope = {"turn.by": name, "turn.text": text_of(turn) or None, "parts": parts}
         scope["images"] = [self._image_scope(one) for one in pictures]
+        scope["pictures"] = True if pictures else None
         return scope | self._image_scope(pictures[0] if len(pictures) == 1 else None)
 
     def _image_scope(self, picture: DraftPicture | None) -> dict[str, Any]:

@@ -238,6 +238,18 @@ def compile_text(text: str) -> Text:
     return Text(tuple(piece for piece in pieces if piece != ""))
 
 
+def escaped(text: str) -> str:
+    """Text that stays what it is where slots are filled: what looks like a slot gets one more pair of braces."""
+
+    def kept(match: re.Match[str]) -> str:
+        before, name, optional, after = match.groups()
+        if before and after:
+            return f"{{{match[0]}}}"
+        return f"{before}{{{{{name}{optional}}}}}{after}"
+
+    return _SLOT.sub(kept, text)
+
+
 def compile_body(tree: Any) -> Node:
     """A parsed JSON body as a template.
 

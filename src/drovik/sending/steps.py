@@ -31,6 +31,8 @@ class StepFailed(Exception):
 
     def __init__(self, step: str, outcome: Outcome, reply: HttpReply | None = None) -> None:
         self.step, self.outcome, self.reply = step, outcome, reply
+        self.kept = False
+        """Whether something was used that was kept from before, and may live no longer."""
         super().__init__(outcome.words)
 
 
@@ -42,12 +44,16 @@ async def run_steps(session: aiohttp.ClientSession, line: Line, draft: Draft, fr
     :raises StepFailed: at the first step that fails.
     """
     kept = False
-    for step, template in line.writer.steps:
-        if step.per == "request":
-            draft.taken |= await _take(session, line, draft, step, template, None)
-            continue
-        for picture in draft.pictures.values():
-            kept |= await _hand_over(session, line, draft, step, template, picture, fresh)
+    try:
+        for step, template in line.writer.steps:
+            if step.per == "request":
+                draft.taken |= await _take(session, line, draft, step, template, None)
+                continue
+            for picture in draft.pictures.values():
+                kept |= await _hand_over(session, line, draft, step, template, picture, fresh)
+    except StepFailed as failure:
+        failure.kept = kept
+        raise
     return kept
 
 

@@ -6,6 +6,7 @@ would send the key to that address.
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 from collections.abc import Callable
@@ -33,19 +34,52 @@ def check_trust(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -
     :raises DrovikError: where the key was never bound to this host and nobody agreed to it.
     """
     host = urlsplit(endpoint.url).hostname or ""
-    if endpoint.key_env is None or is_loopback(host):
+    source = endpoint.key_env if endpoint.key_command is None else _mark(endpoint.key_command)
+    if source is None or is_loopback(host):
         return
+    where = endpoint.key_env if endpoint.key_command is None else f"'{endpoint.key_command}'"
+    _agree(
+        name,
+        source,
+        host,
+        trusted or (ask is not None and not _is_agreed(source, host) and ask(f"Send the key in {where} to {host}?")),
+        f"the key in {where} was never sent to {host} before; if that is where it belongs",
+    )
+
+
+def check_commands(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -> None:
+    """Let the commands of an endpoint be run, or refuse: a project that somebody else wrote may name any.
+
+    :raises DrovikError: where a command was never agreed to, and nobody does.
+    """
+    for kind, command in (("key_command", endpoint.key_command), ("start", endpoint.start)):
+        if command is not None:
+            agreed = trusted or (ask is not None and not _is_agreed(_mark(command), kind)
+                                 and ask(f"Run '{command}' ({kind} of {name})?"))  # fmt: skip
+            _agree(name, _mark(command), kind, agreed, f"{kind} would run '{command}'; if you want that")
+
+
+def _mark(command: str) -> str:
+    return "command " + hashlib.sha256(command.encode()).hexdigest()[:32]
+
+
+def _is_agreed(source: str, to: str) -> bool:
+    return to in _read(trust_file()).get(source, [])
+
+
+def _agree(name: str, source: str, to: str, agreed: bool, refusal: str) -> None:
+    """Keep that something was agreed to, or find that it was before.
+
+    :raises DrovikError: where it was not.
+    """
     path = trust_file()
     bound = _read(path)
-    if host in bound.get(endpoint.key_env, []):
+    if to in bound.get(source, []):
         return
-    question = f"Send the key in {endpoint.key_env} to {host}?"
-    if not trusted and not (ask is not None and ask(question)):
-        what = f"the key in {endpoint.key_env} was never sent to {host} before"
-        raise DrovikError(
-            Problem(what, "if that is where it belongs, say --trust once", FILE_NAME, f"endpoints.{name}")
-        )
-    bound.setdefault(endpoint.key_env, []).append(host)
+    if not agreed:
+        what, _, when = refusal.partition("; ")
+        raise DrovikError(Problem(what, f"{when}, say --trust once", FILE_NAME, f"endpoints.{name}"))
+    bound.setdefault(source, []).append(to)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         temporary = path.with_suffix(f".{os.getpid()}")

@@ -117,7 +117,7 @@ class Desk:
         if nature is None:
             raise Refusal(404, f"the desk knows no model '{question.model}'")
         if question.room is not None and (not isinstance(question.room, int) or question.room < 1):
-            raise Refusal(400, "the room is a number of tokens")
+            raise Refusal(400, "'room' is a number of tokens")
         return nature
 
     def _look_at(self, nature: Nature, pictures: tuple[bytes, ...]) -> list[Seen]:

@@ -1,0 +1,134 @@
+"""Where endpoints and models come from: the project's drovik.toml, and the one in the user's own folder."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from drovik.problems import DrovikError, Problem, known_words
+
+if TYPE_CHECKING:
+    from drovik.project.dialects import Dialect
+    from drovik.project.settings import Model, ProjectFile
+
+USERS = " (yours)"
+"""What is put behind the name of a dialect of the user's own folder, so that a project's may be called the same."""
+
+
+@dataclass(frozen=True)
+class Services:
+    """Endpoints, models and preps, with the dialects and keys that they need. Its `repr` shows no key."""
+
+    folder: Path
+    settings: ProjectFile
+    dialects: dict[str, Dialect]
+    keys: dict[str, str]
+
+    def __repr__(self) -> str:
+        return f"Services({str(self.folder)!r})"
+
+    def model(self, name: str) -> Model:
+        """The model of that name.
+
+        :raises DrovikError: where there is none.
+        """
+        if name not in self.settings.models:
+            known = known_words(name, self.settings.models)
+            raise DrovikError(Problem(f"there is no model '{name}'", known))
+        return self.settings.models[name]
+
+
+def users_folder() -> Path:
+    """Where a user's own endpoints are."""
+    from platformdirs import user_config_path
+
+    return user_config_path("drovik")
+
+
+def nearest_project(given: Path | None) -> Path | None:
+    """The project's folder given, or the nearest one from here upwards; None where there is none."""
+    if given is not None:
+        return given
+    here = Path.cwd()
+    return next((folder for folder in (here, *here.parents) if (folder / "drovik.toml").is_file()), None)
+
+
+def services_at(folder: Path) -> Services:
+    """What a folder's drovik.toml names; nothing, where there is no such file.
+
+    :raises DrovikError: with everything that is wrong there.
+    """
+    from drovik.project.dialects import read_dialects
+    from drovik.project.keys import read_keys
+    from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
+    from drovik.sending.checking import check_reply_form, check_request_form
+
+    if not (folder / FILE_NAME).exists():
+        return Services(folder, ProjectFile(), {}, {})
+    problems: list[Problem] = []
+    settings = read_settings(folder, problems) or ProjectFile()
+    problems = [one for one in problems if not one.what.startswith("there are no ")]
+    dialects = read_dialects(folder, {one.dialect for one in settings.endpoints.values()}, problems)
+    for name, dialect in dialects.items():
+        file = f"dialects/{name}.toml"
+        problems += check_request_form(dialect, file) + check_reply_form(dialect, file)
+    if problems:
+        raise DrovikError(problems)
+    return Services(folder, settings, dialects, read_keys(folder, settings.endpoints))
+
+
+def all_services(project: Path | None) -> Services:
+    """A project's services and the user's own; where both have a name, the project's counts."""
+    users = services_at(users_folder())
+    folder = nearest_project(project)
+    if folder is None:
+        return users
+    own = services_at(folder)
+    theirs = {
+        name: one.model_copy(update={"dialect": one.dialect + USERS})
+        for name, one in users.settings.endpoints.items()
+    }
+    settings = own.settings.model_copy(
+        update={
+            "endpoints": {**theirs, **own.settings.endpoints},
+            "models": {**own.settings.models, **_not_in(users.settings.models, own.settings.models)},
+            "preps": {**users.settings.preps, **own.settings.preps},
+        }
+    )
+    dialects = {**{name + USERS: one for name, one in users.dialects.items()}, **own.dialects}
+    return Services(own.folder, settings, dialects, {**users.keys, **own.keys})
+
+
+def _not_in(models: dict[str, Model], others: dict[str, Model]) -> dict[str, Model]:
+    return {name: one for name, one in models.items() if name not in others}
+
+
+def see_that_it_may_be_sent(services: Services, names: list[str], trusted: bool) -> None:
+    """Keys that are set, hosts that they may go to, and commands that may be run.
+
+    :param names: of the endpoints.
+    :raises DrovikError: with every endpoint that fails.
+    """
+    from drovik.project.keys import check_keys
+    from drovik.sending.trust import check_commands, check_trust
+
+    used = {name: services.settings.endpoints[name] for name in names}
+    missing = [one for one in check_keys(services.folder, used, services.keys) if one.place.endswith("key_env")]
+    if missing:
+        raise DrovikError(missing)
+    for name, endpoint in used.items():
+        asks = ask_yes if on_terminal() else None
+        check_trust(name, endpoint, trusted, asks)
+        check_commands(name, endpoint, trusted, asks)
+
+
+def on_terminal() -> bool:
+    """Whether a person is there to be asked."""
+    return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def ask_yes(question: str) -> bool:
+    """Put a question; True for yes."""
+    return input(f"{question} [y/N] ").strip().lower() in ("y", "yes")

@@ -1,0 +1,145 @@
+"""A sample → a dialect, an endpoint and a model, with what each part was taken for; and the files of them."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+from drovik.learning.dialect_file import dialect_text
+from drovik.learning.errands import learn_requests
+from drovik.learning.project_file import add_endpoint, write_whole
+from drovik.learning.replies import learn_reply
+from drovik.learning.request_parts import Taken
+from drovik.learning.samples import Exchange, SampleReply
+from drovik.problems import DrovikError, Problem
+from drovik.project.dialects import Dialect
+from drovik.project.settings import Endpoint
+from drovik.project.toml_files import problems_of, validated
+from drovik.sending.checking import check_reply_form, check_request_form
+
+NO_REPLY = "there is no sample reply; the answer is taken to be the longest text, wherever that stands"
+
+
+@dataclass(frozen=True)
+class Learned:
+    """All that was learned of a service. `key` is the key that stood in the sample: it is written nowhere."""
+
+    name: str
+    url: str
+    text: str
+    dialect: Dialect
+    model: str
+    settings: dict[str, Any]
+    key: str
+    key_env: str | None
+    taken: tuple[Taken, ...]
+    fixed: tuple[str, ...] = field(default=())
+
+    @property
+    def guesses(self) -> tuple[Taken, ...]:
+        """What was taken for something without being sure."""
+        return tuple(one for one in self.taken if not one.sure)
+
+
+def learn(
+    name: str,
+    exchanges: Sequence[Exchange],
+    replies: Sequence[SampleReply] = (),
+    told: Mapping[str, str] | None = None,
+) -> Learned:
+    """What a sample says of a service.
+
+    :param replies: to the request with the question, where they do not stand in the sample itself.
+    :param told: what a person says of it, by role: prompt, system, model, picture, answer, key_env.
+    :raises DrovikError: where it cannot be learned, with why.
+    """
+    told = dict(told or {})
+    found = learn_requests(exchanges, {role: told.get(role, "") for role in ("prompt", "system", "model", "picture")})
+    proper = found.proper
+    if not proper.has_prompt and not proper.has_picture:
+        raise DrovikError(Problem("there is no question in the sample", "say which text it is: --prompt-was TEXT"))
+    given = [*replies, *found.replies]
+    reply, reply_taken = _reply(given, proper.model, told)
+    taken = [*found.taken, *proper.taken, *reply_taken]
+    if not given:
+        taken.append(Taken("answer", reply["text"], "", NO_REPLY, sure=False))
+    steps = [{key: value for key, value in step.items() if key != "ties"} for step in found.steps]
+    text = dialect_text(name, proper.form, steps, proper.names, reply, taken)
+    dialect = _checked(text, f"dialects/{name}.toml")
+    key_env = told.get("key_env") or proper.key_variable or f"{re.sub(r'[^A-Z0-9]+', '_', name.upper())}_KEY"
+    return Learned(
+        name,
+        _proper_url(proper.url),
+        text,
+        dialect,
+        proper.model or name,
+        {setting: value for setting, value in proper.settings.items() if value is not None},
+        proper.key or "",
+        key_env if proper.key is not None else None,
+        tuple(taken),
+        tuple(proper.fixed),
+    )
+
+
+def _proper_url(url: str) -> str:
+    problems: list[Problem] = []
+    validated(Endpoint, {"url": url, "dialect": "d"}, "the sample", problems)
+    if problems:
+        raise DrovikError([replace_place(one) for one in problems])
+    return url
+
+
+def replace_place(problem: Problem) -> Problem:
+    """A problem of a sample, without the place in a file that it has not."""
+    return problem._replace(place="address")
+
+
+def _reply(
+    given: Sequence[SampleReply], model: str | None, told: Mapping[str, str]
+) -> tuple[dict[str, Any], list[Taken]]:
+    if given:
+        learned = learn_reply(given, model, told)
+        return learned.form, learned.taken
+    answer = told.get("answer", "")
+    return {"form": "json", "text": answer if answer.startswith("$") else "$..*"}, []
+
+
+def _checked(text: str, file: str) -> Dialect:
+    """The dialect of a file's text; what was learned must be one that works.
+
+    :raises DrovikError: where it is not.
+    """
+    from pydantic import ValidationError
+
+    try:
+        dialect = Dialect.model_validate(tomllib.loads(text, parse_float=Decimal))
+    except ValidationError as error:
+        raise DrovikError(problems_of(error, Dialect, file)) from None
+    except tomllib.TOMLDecodeError as error:
+        raise DrovikError(Problem(f"cannot be written as TOML: {error}", "shorten the sample", file)) from None
+    problems = check_request_form(dialect, file) + check_reply_form(dialect, file)
+    if problems:
+        raise DrovikError(problems)
+    return dialect
+
+
+def write_learned(learned: Learned, folder: Path, model_name: str) -> list[str]:
+    """Write what was learned into a folder; the names of the files.
+
+    :param model_name: what the model is called in the project.
+    """
+    dialect = folder / "dialects" / f"{learned.name}.toml"
+    write_whole(dialect, learned.text)
+    endpoint: dict[str, Any] = {"url": learned.url, "dialect": learned.name}
+    if learned.key_env:
+        endpoint["key_env"] = learned.key_env
+    model: dict[str, Any] = {"endpoint": learned.name, "id": learned.model}
+    if learned.settings:
+        model["settings"] = learned.settings
+    add_endpoint(folder, learned.name, endpoint, model_name, model)
+    return [f"dialects/{learned.name}.toml", "drovik.toml"]

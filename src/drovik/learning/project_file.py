@@ -1,0 +1,80 @@
+"""An endpoint and a model into a `drovik.toml`, by tomlkit: what stands there already stays as it is, comments too."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+from tomlkit.items import Table
+
+from drovik.problems import DrovikError, Problem
+from drovik.project.settings import FILE_NAME
+
+
+def add_endpoint(
+    folder: Path, name: str, endpoint: Mapping[str, Any], model: str, model_table: Mapping[str, Any]
+) -> None:
+    """Put an endpoint and a model into a folder's drovik.toml, which is made where it is not there.
+
+    Of an endpoint that stands there already only what was learned is set anew; a model is left as it is.
+
+    :raises DrovikError: where the file cannot be read or written.
+    """
+    path = folder / FILE_NAME
+    try:
+        text = path.read_text(encoding="utf-8") if path.exists() else ""
+        document = tomlkit.parse(text)
+    except (OSError, UnicodeDecodeError, TOMLKitError) as error:
+        raise DrovikError(Problem(f"cannot be read: {error}", "mend it first", FILE_NAME)) from None
+    endpoints, models = _section(document, "endpoints"), _section(document, "models")
+    if name in endpoints:
+        for key, value in endpoint.items():
+            endpoints[name][key] = value
+        for key in ("key_env",):
+            if key not in endpoint and key in endpoints[name]:
+                del endpoints[name][key]
+    else:
+        endpoints[name] = _table(endpoint)
+    if model not in models:
+        models[model] = _table(model_table)
+    write_whole(path, tomlkit.dumps(document))
+
+
+def _section(document: tomlkit.TOMLDocument, name: str) -> Table:
+    found = document.get(name)
+    if found is None:
+        document[name] = tomlkit.table(is_super_table=True)
+    elif not isinstance(found, dict):
+        raise DrovikError(Problem(f"'{name}' is no table", f"write it as [{name}.NAME]", FILE_NAME))
+    section: Table = document[name]
+    return section
+
+
+def _table(values: Mapping[str, Any]) -> Table:
+    table = tomlkit.table()
+    for key, value in values.items():
+        if isinstance(value, Mapping):
+            inner = tomlkit.inline_table()
+            inner.update(value)
+            table[key] = inner
+        else:
+            table[key] = value
+    return table
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Write a file so that it is there whole, or as it was before.
+
+    :raises DrovikError: where it cannot be written.
+    """
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        temporary.write_text(text, encoding="utf-8")
+        temporary.replace(path)
+    except OSError as error:
+        raise DrovikError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None

@@ -1,0 +1,288 @@
+"""A sample request → the request half of a dialect, with what each part was taken for."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import parse_qsl, unquote, urlsplit
+
+from drovik.learning.curl import FormPart, SampleRequest
+from drovik.learning.request_parts import Parts, Taken, find_parts
+from drovik.learning.templates import Template
+from drovik.learning.trees import value_at
+from drovik.problems import DrovikError, Problem
+from drovik.project.keys import is_secret_name
+from drovik.sending.slots import Text, compile_text, escaped
+
+_DROPPED = ("content-length", "host", "user-agent", "accept-encoding", "connection")
+_SIGNED = re.compile(r"hmac|signature|signed|sigv\d", re.IGNORECASE)
+_KEY_SHAPED = re.compile(r"(?=.*\d)(?=.*[A-Za-z])[A-Za-z0-9_\-.]{20,}$")
+_PLACE_HOLDER = re.compile(r"\$\{?\w+\}?|<[^>]+>|\{\{?[^}]+\}\}?|YOUR[_\- ]?\w+|your[_\-]\w+|x{3,}|\.{3}|…|\*{3,}")
+_VARIABLE = re.compile(r"\$\{?([A-Za-z_]\w*)\}?")
+_MODEL_SEGMENT = re.compile(r"(?=.*[a-z])(?=.*[-_.:0-9])[\w.\-]{2,60}$", re.IGNORECASE)
+
+
+@dataclass
+class LearnedRequest:
+    """What a sample request came to. `form` is a table for a dialect's file, its body still a JSON value."""
+
+    url: str
+    form: dict[str, Any]
+    taken: list[Taken]
+    fixed: list[str]
+    model: str | None = None
+    key: str | None = None
+    key_variable: str | None = None
+    settings: dict[str, Any] = field(default_factory=dict)
+    names: dict[str, str] = field(default_factory=dict)
+    prompt: str = ""
+    has_prompt: bool = False
+    has_picture: bool = False
+
+
+def learn_request(
+    sample: SampleRequest,
+    handles: frozenset[str] = frozenset(),
+    told: Mapping[str, str] | None = None,
+    echoed: frozenset[str] = frozenset(),
+) -> LearnedRequest:
+    """The request half of a dialect.
+
+    :param handles: what earlier requests of the sample got for pictures.
+    :param told: what a person says of it, by role.
+    :param echoed: the texts that stand in the reply too.
+    :raises DrovikError: where the request is to be signed, or a person names what is not there.
+    """
+    address = urlsplit(sample.url)
+    if not address.scheme.startswith("http") or not address.hostname:
+        what = f"'{sample.url[:80]}' is no address of a service"
+        raise DrovikError(Problem(what, "write the sample's address in full, with https://"))
+    learned = LearnedRequest(f"{address.scheme}://{address.netloc.rpartition('@')[2]}", {}, [], [])
+    learned.form["method"] = sample.method
+    query = dict(parse_qsl(address.query, keep_blank_values=True))
+    tree: dict[str, Any] = {}
+    body = _body_tree(sample)
+    if body is not None:
+        tree["body"] = body
+    _take_headers(sample, learned)
+    _take_key_from_query(query, learned)
+    if query:
+        tree["query"] = query
+    parts = find_parts(tree, handles, _inside(tree, told), echoed)
+    template = Template(parts)
+    made = template.tree
+    _take_model(learned, parts, told, address.path, handles)
+    _put_body(learned, sample, made.get("body"))
+    learned.form["query"] = {**made.get("query", {}), **learned.form.pop("key_query", {})}
+    learned.taken += [_outside(one) for one in parts.taken]
+    learned.fixed += [_plain_place(place) for place in template.fixed]
+    learned.settings = {name: _number(value_at(tree, path)) for path, name in parts.settings.items()}
+    learned.names = {side: name for side, name in parts.roles.items() if side not in ("system", name)}
+    learned.has_prompt, learned.has_picture = parts.prompt is not None, bool(parts.pictures) or sample.kind == "raw"
+    learned.prompt = str(value_at(tree, parts.prompt)) if parts.prompt else ""
+    return learned
+
+
+def _inside(tree: Mapping[str, Any], told: Mapping[str, str] | None) -> dict[str, str]:
+    """What a person says of places in the body, as places in the tree that holds body and query."""
+    found = {}
+    for role, text in (told or {}).items():
+        if role in ("prompt", "system", "model", "picture") and text:
+            known = text.startswith("$.") or text.startswith("$[")
+            found[role] = f"$.body{text[1:]}" if known and "body" in tree else text
+    if found.get("model") and not _stands_in(tree, found["model"]):
+        found.pop("model")  # it may stand in the path
+    return found
+
+
+def _stands_in(tree: Any, text: str) -> bool:
+    return text.startswith("$") or json.dumps(text)[1:-1] in json.dumps(tree)
+
+
+def _plain_place(place: str) -> str:
+    return place.replace("$.body", "$", 1) if place.startswith("$.body") else place.replace("$.query.", "query ", 1)
+
+
+def _outside(one: Taken) -> Taken:
+    others = tuple(_plain_place(place) for place in one.others)
+    return Taken(one.role, _plain_place(one.place), one.value, one.why, one.sure, others)
+
+
+def _number(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    return float(value) if "." in value else int(float(value))
+
+
+# The body.
+
+
+def _body_tree(sample: SampleRequest) -> Any:
+    """The body as a tree: a form's fields and the parts of a multipart body by their names."""
+    if sample.kind == "json":
+        return sample.body
+    if sample.kind == "form":
+        return dict(sample.body)
+    if sample.kind == "multipart":
+        return {part.name: _part_value(part) for part in sample.body}
+    if sample.kind == "raw" and not str(sample.body).startswith("@"):
+        return {"text": sample.body}
+    return None
+
+
+def _part_value(part: FormPart) -> Any:
+    if part.file:
+        return "data:image,"  # whatever the file's name is, a picture goes there
+    if part.value.lstrip().startswith(("{", "[")):
+        try:
+            return json.loads(part.value)
+        except ValueError:
+            pass
+    return part.value
+
+
+def _put_body(learned: LearnedRequest, sample: SampleRequest, made: Any) -> None:
+    if sample.kind == "json":
+        learned.form["body"] = made
+    elif sample.kind == "form":
+        learned.form["form"] = made
+    elif sample.kind == "multipart":
+        learned.form["multipart"] = [_part(part, made[part.name]) for part in _first_of_each(sample.body)]
+    elif sample.kind == "raw" and made is not None:
+        learned.form["raw"] = made["text"]
+    elif sample.kind == "raw":
+        learned.form["raw"] = "{image.base64}"
+        learned.form["headers"] = {
+            name: "{image.media_type}" if name.lower() == "content-type" and value.startswith("image/") else value
+            for name, value in learned.form["headers"].items()
+        }
+        learned.taken.append(Taken("picture (raw)", "body", str(sample.body), "the body is a picture's file"))
+
+
+def _first_of_each(parts: list[FormPart]) -> list[FormPart]:
+    return list({part.name: part for part in parts}.values())
+
+
+def _part(part: FormPart, made: Any) -> Any:
+    """A part of a multipart body as a template; one whose only content may be missing goes with it."""
+    kind = {"type": part.media_type} if part.media_type and not part.file else {}
+    if part.file:
+        file = {"file": "{image.name}", "type": "{image.media_type}", "bytes": "{image.base64}"}
+        return {"each image": {"name": part.name, **file}}
+    whole: dict[str, Any] = {"name": part.name, **kind, "value": made}
+    if isinstance(made, str) and (slot := _only_slot(compile_text(made))) is not None:
+        return {f"when {slot}": {**whole, "value": f"{{{slot}}}"}} if made.endswith("?}") else whole
+    return whole
+
+
+def _only_slot(text: Text) -> str | None:
+    slots = list(text.slots())
+    return slots[0] if len(text.pieces) == 1 and slots else None
+
+
+# Headers, key, address.
+
+
+def _take_headers(sample: SampleRequest, learned: LearnedRequest) -> None:
+    headers: dict[str, str] = {}
+    learned.form["headers"] = headers
+    for name, value in sample.headers:
+        low = name.lower()
+        if low in _DROPPED or (low == "content-type" and _is_written_anyway(value, sample.kind)):
+            continue
+        if learned.key is None and _carries_key(low, value):
+            if _SIGNED.search(value.split(" ")[0]) and " " in value:
+                what = f"the header '{name}' is a signature"
+                raise DrovikError(Problem(what, "requests that must be signed are not for Drovik"))
+            headers[name] = _with_key(learned, f"header {name}", value)
+        elif low in ("idempotency-key", "x-idempotency-key", "request-id", "x-request-id"):
+            headers[name] = "{request.id}"
+            learned.taken.append(Taken("request's own number", f"header {name}", value, "by its name", sure=True))
+        else:
+            headers[name] = escaped(value)
+            learned.fixed.append(f"header {name}")
+
+
+def _is_written_anyway(value: str, kind: str) -> bool:
+    low = value.lower()
+    return {"json": "application/json" in low, "form": "urlencoded" in low, "multipart": "multipart" in low}.get(
+        kind, False
+    )
+
+
+def _carries_key(name: str, value: str) -> bool:
+    if name in ("accept", "content-type", "idempotency-key", "x-idempotency-key"):
+        return False
+    return (
+        is_secret_name(name) or _KEY_SHAPED.match(value.rsplit(maxsplit=1)[-1] if value.split() else "") is not None
+    )
+
+
+def _with_key(learned: LearnedRequest, place: str, value: str) -> str:
+    """A header's or query member's value with the key taken out of it."""
+    scheme, _, rest = value.partition(" ")
+    placed = (
+        rest.strip() if rest and re.fullmatch(r"[A-Za-z][\w-]*:?", scheme) and not scheme.startswith("$") else value
+    )
+    before = value[: len(value) - len(placed)] if value.endswith(placed) else ""
+    variable = _VARIABLE.fullmatch(placed.strip("\"'"))
+    learned.key_variable = variable[1] if variable else None
+    learned.key = None if _PLACE_HOLDER.search(placed) else placed
+    if learned.key is None:
+        learned.key = ""
+    shown = "a variable" if variable else "a place to fill in" if not learned.key else f"…{placed[-2:]}"
+    learned.taken.append(Taken("key", place, shown, "it is where keys go"))
+    return f"{escaped(before)}{{key}}"
+
+
+def _take_key_from_query(query: dict[str, str], learned: LearnedRequest) -> None:
+    for name in list(query):
+        if learned.key is None and (is_secret_name(name) or name.lower() in ("apikey", "access_token", "auth")):
+            learned.form["key_query"] = {name: _with_key(learned, f"query {name}", query.pop(name))}
+
+
+def _take_model(
+    learned: LearnedRequest, parts: Parts, told: Mapping[str, str] | None, path: str, handles: frozenset[str]
+) -> None:
+    """The model's id, in the body or in the path; the path as a template."""
+    segments = path.split("/")
+    if parts.model is not None:
+        learned.model = str(value_at(parts.tree, parts.model))
+        learned.form["path"] = escaped(unquote(path)) or "/"
+        return
+    number, why, sure = _model_segment(segments, (told or {}).get("model"), handles)
+    if number is not None:
+        name, colon, verb = segments[number].partition(":")
+        learned.model = unquote(name)
+        learned.taken.append(Taken("model", "path", learned.model, why, sure))
+        kept = [escaped(unquote(one)) for one in segments]
+        kept[number] = "{model}" + (f":{verb}" if colon else "")
+        learned.form["path"] = "/".join(kept)
+        return
+    learned.form["path"] = escaped(unquote(path)) or "/"
+
+
+def _model_segment(segments: list[str], told: str | None, handles: frozenset[str]) -> tuple[int | None, str, bool]:
+    if told:
+        for number, segment in enumerate(segments):
+            if unquote(segment).partition(":")[0] == told or segment == told:
+                return number, "you said so", True
+        raise DrovikError(
+            Problem(f"--model-was: '{told}' stands nowhere in the sample", "give it as it stands there")
+        )
+    for number, segment in enumerate(segments[:-1]):
+        if segment.lower() in ("models", "model", "engines", "engine", "deployments", "deployment"):
+            return number + 1, f"it stands behind '{segment}'", True
+    shaped = [
+        number
+        for number, segment in enumerate(segments)
+        if _MODEL_SEGMENT.match(segment.partition(":")[0])
+        and not re.fullmatch(r"v\d+[\w.]*|api\d*", segment)
+        and segment not in handles
+    ]
+    if len(shaped) == 1:
+        return shaped[0], "it is shaped like a model's name", False
+    return None, "", True
