@@ -286,9 +286,8 @@ async def _listed(services: Services, name: str, given: str | None) -> tuple[str
     from drovik.sending.http import NoReply
     from drovik.sending.lines import Line
 
-    nothing: list[tuple[str, list[object]]] = []
-    project, _, _ = by_hand(services.folder, services.settings, services.dialects, services.keys, Question(), nothing)  # type: ignore[arg-type]
-    line = Line(project, name)
+    made = by_hand(services.folder, services.settings, services.dialects, services.keys, Question())
+    line = Line(made.project, name)
     known = line.dialect.models
     steps = line.dialect.request.path.split("/")
     likely = ["/".join(steps[:size]) + "/models" for size in range(len(steps) - 1, 0, -1)]

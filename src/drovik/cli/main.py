@@ -18,6 +18,8 @@ from drovik.problems import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
 COMMANDS = {
     "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),
     "endpoint": ("drovik.cli.endpoint", "learn a service from its own sample, try it, list its models"),
+    "ask": ("drovik.cli.ask", "one question about one or more pictures, no project needed"),
+    "talk": ("drovik.cli.talk", "a conversation about pictures"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
     "send": ("drovik.cli.send", "send what has no answer yet"),
     "score": ("drovik.cli.score", "the scores of each arm"),
@@ -68,7 +70,11 @@ def main(argv: Sequence[str] | None = None) -> int:
         print(f"drovik {__version__}")
         return DONE
     parser = _parser(words)
-    arguments = parser.parse_args(words)
+    arguments, rest = parser.parse_known_args(words)
+    if rest and (any(word.startswith("-") and word != "-" for word in rest) or not hasattr(arguments, "words")):
+        parser.error(f"unrecognized arguments: {' '.join(rest)}")
+    if rest:
+        arguments.words += rest  # words that stand behind options, which argparse does not put together
     if arguments.command is None:
         parser.print_help()
         return DONE

@@ -16,32 +16,65 @@ from drovik.project.settings import FILE_NAME
 
 
 def add_endpoint(
-    folder: Path, name: str, endpoint: Mapping[str, Any], model: str, model_table: Mapping[str, Any]
-) -> None:
+    folder: Path,
+    name: str,
+    endpoint: Mapping[str, Any],
+    model: str,
+    model_table: Mapping[str, Any],
+    only_new: bool = False,
+) -> bool:
     """Put an endpoint and a model into a folder's drovik.toml, which is made where it is not there.
 
-    Of an endpoint that stands there already only what was learned is set anew; a model is left as it is.
+    Of an endpoint that stands there already what was learned is set anew, unless only new ones are
+    wanted; a model is left as it is.
 
+    :return: whether anything changed.
     :raises DrovikError: where the file cannot be read or written.
     """
+    document, text = _document(folder)
+    endpoints, models = _section(document, "endpoints"), _section(document, "models")
+    if name not in endpoints:
+        endpoints[name] = _table(endpoint)
+    elif not only_new:
+        there: Any = endpoints[name]
+        for key in [*endpoint, "key_env"]:
+            if key in endpoint:
+                there[key] = endpoint[key]
+            elif key in there:
+                del there[key]
+    if model not in models:
+        models[model] = _table(model_table)
+    return _changed(folder, document, text)
+
+
+def add_prep(folder: Path, name: str, prep: Mapping[str, Any]) -> bool:
+    """Put a prep into a folder's drovik.toml, where it has none of that name, and it is not the only plain one.
+
+    :return: whether anything changed.
+    """
+    document, text = _document(folder)
+    if not prep and "preps" not in document:
+        return False
+    preps = _section(document, "preps")
+    if name not in preps:
+        preps[name] = _table(prep)
+    return _changed(folder, document, text)
+
+
+def _document(folder: Path) -> tuple[tomlkit.TOMLDocument, str]:
     path = folder / FILE_NAME
     try:
         text = path.read_text(encoding="utf-8") if path.exists() else ""
-        document = tomlkit.parse(text)
+        return tomlkit.parse(text), text
     except (OSError, UnicodeDecodeError, TOMLKitError) as error:
         raise DrovikError(Problem(f"cannot be read: {error}", "mend it first", FILE_NAME)) from None
-    endpoints, models = _section(document, "endpoints"), _section(document, "models")
-    if name in endpoints:
-        for key, value in endpoint.items():
-            endpoints[name][key] = value
-        for key in ("key_env",):
-            if key not in endpoint and key in endpoints[name]:
-                del endpoints[name][key]
-    else:
-        endpoints[name] = _table(endpoint)
-    if model not in models:
-        models[model] = _table(model_table)
-    write_whole(path, tomlkit.dumps(document))
+
+
+def _changed(folder: Path, document: tomlkit.TOMLDocument, before: str) -> bool:
+    text = tomlkit.dumps(document)
+    if text != before:
+        write_whole(folder / FILE_NAME, text)
+    return text != before
 
 
 def _section(document: tomlkit.TOMLDocument, name: str) -> Table:

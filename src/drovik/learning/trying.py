@@ -10,6 +10,7 @@ from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+from urllib.parse import urlsplit
 
 from drovik.images.source import source_digest
 from drovik.learning.probe_picture import PROBES, Probe, draw
@@ -128,8 +129,8 @@ class _Asker:
         self.line: Line = self._line(None)
 
     def _line(self, lend: Any) -> Line:
-        project, _, _ = by_hand(self.folder, self.settings, self.dialects, self.keys, Question(), [])
-        return Line(project, self.name, lend=lend)
+        made = by_hand(self.folder, self.settings, self.dialects, self.keys, Question())
+        return Line(made.project, self.name, lend=lend)
 
     async def ask(self, question: Question, picture: bytes | None) -> _Come:
         """One question, with or without a picture."""
@@ -139,12 +140,11 @@ class _Asker:
             (self.folder / "probe.png").write_bytes(picture)
             pictures = [Picture("probe.png")]
             digests = {"probe.png": source_digest(picture)}
-        project, task, arms = by_hand(
-            self.folder, self.settings, self.dialects, self.keys, question, [("tried", pictures)]
-        )
-        ask = ask_of(task, arms[0], project.cases[0], digests)
+        made = by_hand(self.folder, self.settings, self.dialects, self.keys, question, [("tried", pictures)])
+        project = made.project
+        ask = ask_of(made.task, made.arms[0], project.cases[0], digests)
         local = picture is not None and takes_addresses(project, self.endpoint)
-        if local and is_loopback(self.endpoint.url.split("/")[2].split(":")[0]):
+        if local and is_loopback(urlsplit(self.endpoint.url).hostname):
             async with lending() as lend:
                 self.line = self._line(lend)
                 return await self._asked(project, ask)
@@ -227,7 +227,7 @@ def _picture_step(come: _Come, probe: Probe) -> Tried:
         said = f"{come.outcome.kind.replace('_', ' ')}: {come.outcome.words}"
         return Tried("picture seen", "bad", said, REMEDIES.get(come.outcome.kind, ""), come.seconds)
     answer = come.unpacked.text
-    drawn = f"a {probe.colour} {probe.shape} over the word {probe.word}"
+    drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
     if probe.word.lower() in answer.lower():
         return Tried("picture seen", "good", f"'{_short(answer)}'; it was {drawn}", "", come.seconds)
     words = f"it was {drawn}, and the answer is '{_short(answer)}'"
@@ -235,6 +235,10 @@ def _picture_step(come: _Come, probe: Probe) -> Tried:
         "the picture may not arrive: compare how the dialect gives it with the documentation; or the model sees badly"
     )
     return Tried("picture seen", "bad", words, remedy, come.seconds)
+
+
+def _a(word: str) -> str:
+    return f"{'an' if word[0] in 'aeiou' else 'a'} {word}"
 
 
 def _tokens_step(text: _Come, picture: _Come) -> Tried:

@@ -1,6 +1,6 @@
 """A question asked by hand → a project of one task with one prompt, so that all that sends tasks sends it too.
 
-The question is given to the prompt as a fact, so that nothing in it is taken for a template.
+What is asked is given to the prompt as facts, so that nothing in it is taken for a template.
 """
 
 from __future__ import annotations
@@ -16,19 +16,47 @@ from drovik.project.dialects import Dialect
 from drovik.project.opening import Project
 from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
-from drovik.project.tasks import Task
+from drovik.project.tasks import Form, Task
 
 TASK, PROMPT = "by-hand", "asked"
 
 
 @dataclass(frozen=True)
 class Question:
-    """What is asked: the text, the rules, the schema of the answer, and whether the service is told it."""
+    """What is asked: the text, the rules, the schema of the answer, and whether the service is told it.
+
+    `later` are the turns of a conversation after the first, each with its text and the numbers of the
+    pictures that come with it, from 1.
+    """
 
     text: str = ""
     system: str = ""
     schema: Mapping[str, Any] | None = None
     send_schema: bool = False
+    later: tuple[tuple[str, tuple[int, ...]], ...] = ()
+
+    def prompt(self) -> Prompt:
+        """The prompt version that asks it, its text in variables."""
+        turns = tuple(
+            "".join(f"{{{{ picture({one}) }}}}" for one in pictures) + f"{{{{ turn_{number} }}}}"
+            for number, (_, pictures) in enumerate(self.later, 2)
+        )
+        names = frozenset(("question", "rules", *(f"turn_{number}" for number in range(2, len(turns) + 2))))
+        return Prompt(PROMPT, "the question", "", "{{ rules }}", "{{ question }}", names, turns)
+
+    def given(self) -> dict[str, Any]:
+        """The facts that fill the prompt."""
+        turns = {f"turn_{number}": text for number, (text, _) in enumerate(self.later, 2)}
+        return {"question": self.text, "rules": self.system, **turns}
+
+
+@dataclass(frozen=True)
+class ByHand:
+    """A project made for one question: its task, and an arm for each model and prep."""
+
+    project: Project
+    task: Task
+    arms: tuple[Arm, ...]
 
 
 def by_hand(
@@ -37,17 +65,16 @@ def by_hand(
     dialects: dict[str, Dialect],
     keys: dict[str, str],
     question: Question,
-    cases: Sequence[tuple[str, Sequence[Picture]]],
-) -> tuple[Project, Task, tuple[Arm, ...]]:
-    """A project, its one task, and an arm for each of its models.
+    cases: Sequence[tuple[str, Sequence[Picture]]] = (),
+) -> ByHand:
+    """A project for a question.
 
+    :param folder: from where the pictures' paths count.
     :param cases: of each its id and its pictures.
     """
-    variables = frozenset(("question", "rules"))
-    prompt = Prompt(PROMPT, "the question", "", "{{ rules }}", "{{ question }}", variables)
-    form = "json" if question.schema is not None else "text"
-    task = Task(TASK, "", form, question.schema, None, (), (prompt,), send_schema=question.send_schema)  # type: ignore[arg-type]
-    given = {"question": question.text, "rules": question.system}
+    form: Form = "json" if question.schema is not None else "text"
+    task = Task(TASK, "", form, question.schema, None, (), (question.prompt(),), send_schema=question.send_schema)
+    given = question.given()
     made = tuple(Case(name, tuple(pictures), given, {}, None, "tune", frozenset(), "") for name, pictures in cases)
     project = Project(folder, settings, dialects, (task,), made, keys)
-    return project, task, arms_of(task, settings)
+    return ByHand(project, task, arms_of(task, settings))

@@ -119,15 +119,16 @@ def ask_of(
     digests: Mapping[str, str],
     said: tuple[str, ...] = (),
     earlier: Mapping[str, Any] | None = None,
+    repeat: int = 1,
 ) -> Ask:
     """An ask with its identity.
 
     :param digests: of each picture's file, by its path.
     """
     found = [digests[picture.path] for picture in case.pictures]
-    text = canonical_text(task, arm, case, found, said=said, earlier=earlier)
+    text = canonical_text(task, arm, case, found, repeat, said, earlier)
     identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
-    return Ask(task, arm, case, 1, identity, said, earlier or {})
+    return Ask(task, arm, case, repeat, identity, said, earlier or {})
 
 
 def canonical_text(

@@ -11,6 +11,7 @@ from dataclasses import replace
 
 from drovik.project.arms import Arm
 from drovik.project.canonical import digest
+from drovik.project.dialects import Dialect
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
 from drovik.reading.answer_text import READING_REVISION, Reader
@@ -20,12 +21,20 @@ from drovik.store.keeping import KeptReading, KeptReply, Store
 from drovik.store.records import Answer
 
 
-def reading_digest(task: Task, project: Project, arm: Arm) -> str:
+def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
+    """The dialect that a reply is in: that of the endpoint it came from, which may be another than the arm's own.
+
+    Models of one id share their answers, wherever they were asked.
+    """
+    known = project.settings.endpoints
+    return project.dialects[known[endpoint if endpoint in known else arm.model.endpoint].dialect]
+
+
+def reading_digest(task: Task, project: Project, arm: Arm, endpoint: str) -> str:
     """The digest of what a reading depends on: the dialect's reply half, the form, the schema, our reader."""
-    dialect = project.dialects[project.settings.endpoints[arm.model.endpoint].dialect]
     return digest(
         {
-            "reply": dialect.reply.model_dump(),
+            "reply": _dialect(project, arm, endpoint).reply.model_dump(),
             "form": task.form,
             "schema": task.schema,
             "reader": READING_REVISION,
@@ -41,15 +50,17 @@ def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask])
     wanted = list(asks)
     kept = store.readings(task.name)
     latest = store.latest_replies()
-    by_arm: dict[str, str] = {}
+    marks: dict[tuple[str, str], str] = {}
     reader = Reader(task.form, task.schema)
     fresh: list[tuple[str, KeptReading]] = []
     for ask in wanted:
-        reply_id = latest.get(ask.identity)
-        if reply_id is None:
+        if ask.identity not in latest:
             continue
-        mark = by_arm.setdefault(ask.arm.name, reading_digest(task, project, ask.arm))
-        reading = f"{mark}:{reply_id}"
+        number, endpoint = latest[ask.identity]
+        place = (ask.arm.name, endpoint)
+        if place not in marks:
+            marks[place] = reading_digest(task, project, ask.arm, endpoint)
+        reading = f"{marks[place]}:{number}"
         if ask.identity in kept and kept[ask.identity].reading == reading:
             continue
         reply = store.reply_for(ask.identity)
@@ -86,7 +97,7 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
 
 
 def _read(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answer:
-    dialect = project.dialects[project.settings.endpoints[ask.arm.model.endpoint].dialect]
+    dialect = _dialect(project, ask.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)
     unpacked = unpack(reply.body, dialect.reply)

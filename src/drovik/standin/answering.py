@@ -65,6 +65,8 @@ class Hints:
     decimal: bool
     language: bool
     only_seen: bool
+    fields: frozenset[str] = frozenset()
+    """The fields that a schema in the prompt names; none where there is no schema."""
 
     @staticmethod
     def of(text: str) -> Hints:
@@ -78,7 +80,17 @@ class Hints:
             "decimal" in low or "comma" in low,
             "english" in low,
             any(sign in low for sign in ("only what", "do not guess", "not guess")),
+            _fields_of(text),
         )
+
+
+def _fields_of(text: str) -> frozenset[str]:
+    """The fields of a JSON Schema that ends a prompt."""
+    at = text.find('{"type": "object"')
+    try:
+        return frozenset(json.loads(text[at:])["properties"]) if at >= 0 else frozenset()
+    except (ValueError, KeyError, TypeError):
+        return frozenset()
 
 
 class _Chance:
@@ -103,6 +115,8 @@ def answer(nature: Nature, rules: str, words: str, seen: list[Seen], extra: str 
     hints = Hints.of(text)
     if seen and chance.slips(0.012):
         return Said("I cannot help with pictures of personal property.", declined=True)
+    if not seen and (told := re.search(r"the one word: (\w+)", words)):
+        return Said(told[1])
     sign = next((one.sign for one in seen if one.sign), None)
     if scene is None and sign is not None:
         return Said(sign.word if "word" in words.lower() else f"A {sign.colour} {sign.shape} over '{sign.word}'.")
@@ -173,10 +187,12 @@ def _read_tag(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
         tag["contents"] = tag["contents"][:-1]
     if chance.slips(0.05 if small else 0.02):
         tag["deck"] = tag["deck"] % 6 + 1
+    if hints.fields:
+        tag = {key: value for key, value in tag.items() if key in hints.fields}
     if chance.slips(0.02 if hints.only_json else 0.09):
         tag["line"] = "Skerry Line"
     if chance.slips(0.03):
-        del tag["deck"]
+        tag.pop("deck", None)
     return _wrapped(tag, hints, chance)
 
 

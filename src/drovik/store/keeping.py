@@ -23,11 +23,15 @@ from drovik.store.records import Answer, Asked, Attempt, Bill, Counted, Reply, S
 
 @dataclass(frozen=True)
 class KeptReply:
-    """The reply that an answer is read from; no status and no body where all tries failed, and why in `note`."""
+    """The reply that an answer is read from; no status and no body where all tries failed, and why in `note`.
+
+    `endpoint` is the one it came from, whose dialect it is in.
+    """
 
     http_status: int | None
     body: bytes | None
     note: str
+    endpoint: str = ""
 
 
 @dataclass(frozen=True)
@@ -39,7 +43,7 @@ class KeptReading:
 
 
 _LATEST = """
-SELECT r.http_status, r.body, COALESCE(a.note, '')
+SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint
 FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
 WHERE a.identity = ? AND a.concluded = 1
 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
@@ -155,15 +159,15 @@ class Store:
         row = self.connection.execute(_LATEST, (identity,)).fetchone()
         return KeptReply(*row) if row else None
 
-    def latest_replies(self) -> dict[str, int]:
-        """By identity, the number of the attempt whose reply (or final failure) the answer is read from."""
+    def latest_replies(self) -> dict[str, tuple[int, str]]:
+        """By identity, the attempt whose reply (or final failure) the answer is read from: its number, its endpoint."""
         rows = self.connection.execute(
             """
-            SELECT a.identity, a.id FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+            SELECT a.identity, a.id, a.endpoint FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
             WHERE a.concluded = 1 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id
             """
         )
-        return dict(rows.fetchall())
+        return {identity: (number, endpoint) for identity, number, endpoint in rows}
 
     def readings(self, task: str) -> dict[str, KeptReading]:
         """Every kept reading of a task's answers, by identity; tokens and money are not in it."""

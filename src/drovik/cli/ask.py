@@ -1,0 +1,361 @@
+"""`drovik ask`: one question about one or more pictures, or about each picture of a folder; no project needed."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import tempfile
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from drovik.cli.asking import (
+    Asked,
+    HandAnswer,
+    Hears,
+    ask_by_hand,
+    chosen_models,
+    prep_of,
+    see_that_all_is_sent,
+    settings_for,
+    took,
+    wants_bytes,
+)
+from drovik.cli.printing import harmless, heading, print_json, say
+from drovik.cli.services import all_services
+from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, DrovikError, Problem
+
+if TYPE_CHECKING:
+    from drovik.cli.ask_files import AnswerFolder, AnswerTable
+    from drovik.cli.pictures_given import Given, Words
+    from drovik.cli.services import Services
+    from drovik.sending.by_hand import Question
+    from drovik.sending.courier import Ending
+    from drovik.sending.plan import Ask
+    from drovik.store.records import Answer
+
+EXAMPLE = (
+    'drovik ask tray.jpg "What is on the tray?"\n'
+    '  drovik ask tray.jpg --field number --field vessel "Read the tag."\n'
+    '  drovik ask photos/ "What is it?" --table answers.csv\n'
+    '  drovik ask a.jpg b.jpg "What differs?" --model fulmar --model gull --repeat 3'
+)
+_SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The command's own options."""
+    add_question_arguments(parser)
+    parser.add_argument("--question", metavar="TEXT", help="the question, where it could be taken for a picture")
+    parser.add_argument("--schema", type=Path, metavar="FILE", help="a JSON Schema that the answer is to fit")
+    parser.add_argument("--field", action="append", metavar="NAME", help="a field of the answer (repeat for more)")
+    parser.add_argument("--repeat", type=int, default=1, metavar="N", help="ask so often, and say how far it agrees")
+    parser.add_argument("--each", action="store_true", help="an answer for each picture, not one for all together")
+    parser.add_argument("--out", type=Path, metavar="DIR", help="write each picture's answer into a file there")
+    parser.add_argument(
+        "--table", type=Path, metavar="FILE.csv", help="write the answers as rows; go on where it ended"
+    )
+    parser.add_argument("--keep", metavar="PROJECT/TASK", help="keep what was tried as a prompt version and cases")
+    parser.add_argument("--json", action="store_true", help="print one JSON document")
+
+
+def add_question_arguments(parser: argparse.ArgumentParser) -> None:
+    """What asking and talking have in common."""
+    parser.add_argument(
+        "words", nargs="*", metavar="IMAGE … QUESTION", help="files, folders, addresses, - ; the question"
+    )
+    parser.add_argument("--model", action="append", metavar="NAME", help="ask this model (repeat for more)")
+    parser.add_argument("--system", default="", metavar="TEXT", help="the system text")
+    parser.add_argument("--prep", metavar="PREP", help="a prep's name, or like fit=640,quality=80")
+    parser.add_argument("--temperature", type=float, metavar="X")
+    parser.add_argument("--top-p", type=float, metavar="X")
+    parser.add_argument("--top-k", type=int, metavar="N")
+    parser.add_argument("--seed", type=int, metavar="N")
+    parser.add_argument("--max-output-tokens", type=int, metavar="N")
+    parser.add_argument("--extra", action="append", metavar="NAME=VALUE", help="a free setting of the dialect")
+    parser.add_argument("--project", type=Path, metavar="DIR", help="take models from this project")
+    parser.add_argument("--trust", action="store_true", help="let the key go to this host, now and later")
+
+
+def overrides_of(arguments: argparse.Namespace) -> dict[str, Any]:
+    """The settings that a command line gives.
+
+    :raises DrovikError: where a free setting has no value.
+    """
+    names = ("temperature", "top_p", "top_k", "seed", "max_output_tokens")
+    found: dict[str, Any] = {name: getattr(arguments, name) for name in names}
+    found["extra"] = {}
+    for one in arguments.extra or ():
+        name, equals, value = one.partition("=")
+        if not equals:
+            raise DrovikError(Problem(f"--extra: '{one}' has no value", "write it like --extra detail=high"))
+        try:
+            found["extra"][name] = json.loads(value)
+        except ValueError:
+            found["extra"][name] = value
+    return found
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Ask; 1 where an answer is not in form, 3 where a service could not be used."""
+    from drovik.cli.pictures_given import given_pictures, sorted_out
+    from drovik.store.keeping import Store
+
+    services = all_services(arguments.project)
+    models = chosen_models(services, arguments.model)
+    words = sorted_out(arguments.words, arguments.question)
+    _see_that_it_fits(arguments, words)
+    settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))
+    see_that_all_is_sent(services, settings)
+    question = _question(arguments, words, services, models)
+    with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
+        given = given_pictures(words, Path(folder), wants_bytes(services, models))
+        each = bool(words.folders) or arguments.each
+        cases = _cases(given, each)
+        kept = _Kept(arguments, services, settings, question, len(models) > 1)
+        single = len(cases) * len(models) * arguments.repeat == 1 and not arguments.json
+        with Store(Path(folder) / "store" / "asked.sqlite") as store:
+            hears = Hears(stream=single and question.schema is None and not kept.files, whole=kept.take)
+            asked, made = ask_by_hand(
+                services, settings, question, cases, store,
+                repeats=arguments.repeat, trusted=arguments.trust, hears=hears, wanted=kept.wanted,
+            )  # fmt: skip
+            if arguments.json:
+                print_json(_document(asked, question))
+            else:
+                _show(asked, hears, kept, question, len(models) > 1)
+            if arguments.keep:
+                from drovik.cli.keeping import keep
+
+                keep(arguments.keep, services, made, question, cases, store, asked)
+    return _code(asked)
+
+
+def _see_that_it_fits(arguments: argparse.Namespace, words: Words) -> None:
+    if arguments.repeat < 1:
+        raise DrovikError(Problem("--repeat is at least 1", "correct it"))
+    if arguments.schema and arguments.field:
+        raise DrovikError(Problem("--schema and --field both say what the answer is", "give one of them"))
+    if not words.pictures and not words.folders and not words.question:
+        raise DrovikError(
+            Problem("there is nothing to ask", 'name a picture and a question: drovik ask tray.jpg "What is it?"')
+        )
+    if words.folders and not (arguments.out or arguments.table or arguments.json):
+        say("Answers about a folder are shown here only; --table FILE.csv or --out DIR keeps them.", style="dim")
+
+
+def _cases(given: Sequence[Given], each: bool) -> list[tuple[str, list[Given]]]:
+    """What each answer is about: every picture alone, or all of them together."""
+    if not each:
+        return [("+".join(one.name for one in given) or "no picture", list(given))]
+    counts: dict[str, int] = {}
+    cases = []
+    for one in given:
+        counts[one.name] = counts.get(one.name, 0) + 1
+        name = one.name if counts[one.name] == 1 else f"{one.name} ({counts[one.name]})"
+        cases.append((name, [one]))
+    return cases
+
+
+def _question(arguments: argparse.Namespace, words: Words, services: Services, models: Sequence[str]) -> Question:
+    from drovik.sending.by_hand import Question
+    from drovik.sending.request import RequestWriter
+
+    schema = _schema(arguments)
+    if schema is None:
+        return Question(words.question, arguments.system)
+    endpoints = [services.settings.endpoints[services.model(name).endpoint] for name in models]
+    told = any("schema" in RequestWriter(one, services.dialects[one.dialect], None).slots for one in endpoints)
+    text = f"{words.question}\n\n{_SCHEMA_WORDS}\n{json.dumps(schema, ensure_ascii=False)}".strip()
+    return Question(text, arguments.system, schema, told)
+
+
+def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
+    if arguments.field:
+        return schema_of_fields(arguments.field)
+    if not arguments.schema:
+        return None
+    from drovik.project.schemas import check_schema
+    from drovik.project.toml_files import read_text
+
+    problems: list[Problem] = []
+    text = read_text(arguments.schema, str(arguments.schema), problems)
+    try:
+        schema = json.loads(text) if text is not None else None
+    except (ValueError, RecursionError) as error:
+        raise DrovikError(Problem(f"is not JSON: {error}", "mend it there", str(arguments.schema))) from None
+    if not problems:
+        problems = check_schema(schema, str(arguments.schema))
+    if problems or not isinstance(schema, dict):
+        raise DrovikError(problems or Problem("is no JSON object", "mend it there", str(arguments.schema)))
+    return schema
+
+
+_TYPES = ("string", "number", "integer", "boolean", "array", "object")
+
+
+def schema_of_fields(fields: Sequence[str]) -> dict[str, Any]:
+    """A schema of an object with these fields, each `NAME` or `NAME:TYPE`; what is not there is null.
+
+    :raises DrovikError: where a type is unknown.
+    """
+    properties: dict[str, Any] = {}
+    for field in fields:
+        name, _, kind = field.partition(":")
+        if kind and kind not in _TYPES:
+            raise DrovikError(
+                Problem(f"--field {field}: there is no type '{kind}'", f"known here: {', '.join(_TYPES)}")
+            )
+        if not name:
+            raise DrovikError(Problem("--field: a field has no name", "write it like --field street"))
+        properties[name] = {"type": [kind or "string", "null"]}
+    return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
+
+
+class _Kept:
+    """The files that answers go to as they come."""
+
+    def __init__(
+        self, arguments: argparse.Namespace, services: Services, settings: Any, question: Question, several: bool
+    ) -> None:
+        from drovik.cli.ask_files import AnswerFolder, AnswerTable
+        from drovik.project.canonical import digest
+        from drovik.reading.answer_text import Reader
+
+        form = "json" if question.schema is not None else "text"
+        self._reader = Reader(form, question.schema)
+        fields = list((question.schema or {}).get("properties", {}))
+        asked = {"text": question.text, "system": question.system, "schema": question.schema}
+        models = {name: one.canonical() for name, one in settings.models.items()}
+        preps = {name: one.canonical() for name, one in settings.preps.items()}
+        self.mark = digest({"asked": asked, "models": models, "preps": preps})[:12]
+        self.table: AnswerTable | None = AnswerTable(arguments.table, fields, self.mark) if arguments.table else None
+        self.folder: AnswerFolder | None = None
+        if arguments.out:
+            self.folder = AnswerFolder(arguments.out, form, several, arguments.repeat > 1)
+        self.there = 0
+        self.written = 0
+
+    @property
+    def files(self) -> bool:
+        """Whether answers go to files at all."""
+        return self.table is not None or self.folder is not None
+
+    def wanted(self, name: str, model: str, time: int) -> bool:
+        """Whether there is no answer yet in one of the files."""
+        lacks = self.table is not None and (name, model, time) not in self.table.there
+        lacks |= self.folder is not None and not self.folder.has(name, model, time)
+        wanted = lacks or not self.files
+        self.there += not wanted
+        return wanted
+
+    def take(self, ask: Ask, ending: Ending) -> None:
+        """Write an answer that came."""
+        if not self.files:
+            return
+        answer = answer_of(self._reader, ending)
+        place = (ask.case.id, ask.arm.model_name, ask.repeat)
+        if self.table is not None and place not in self.table.there:
+            self.table.add(*place, answer)
+        if self.folder is not None:
+            self.folder.add(*place, answer)
+        self.written += 1
+
+
+def answer_of(reader: Any, ending: Ending) -> Answer:
+    """The answer in a reply that has just come."""
+    from drovik.store.records import Answer, Spent
+
+    unpacked, reply = ending.unpacked, ending.reply
+    assert unpacked is not None
+    assert reply is not None
+    found = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens, reply.counters)
+    tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
+    return Answer(found.status, found.how, unpacked.text, found.value, found.errors, unpacked.note, *tokens)
+
+
+# Showing.
+
+
+def _show(asked: Asked, hears: Hears, kept: _Kept, question: Question, several: bool) -> None:
+    if kept.files:
+        left = f", {asked.missing} without an answer" if asked.missing else ""
+        there = f"{kept.there} were there already; " if kept.there else ""
+        say(f"{there}{kept.written} answers written{left}.")
+    else:
+        cases = len({one.ask.case.id for one in asked.answers})
+        for one in asked.answers:
+            if cases > 1 or several or one.ask.repeat > 1 or len(asked.answers) > 1:
+                heading(" ".join([one.ask.case.id] * (cases > 1) + [one.model] * (several or cases == 1)))
+            _show_one(one, hears.shown, question)
+    for problem in asked.troubles:
+        print(harmless(problem.line()), file=sys.stderr)
+    _show_agreement(asked)
+
+
+def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
+    answer = one.answer
+    if streamed:
+        print(flush=True)
+    elif question.schema is not None and answer.value is not None:
+        say(json.dumps(answer.value, ensure_ascii=False, indent=1))
+    else:
+        say(answer.text.strip() or "(the answer is empty)")
+    notes = [f"{error.at or 'the answer'}: {error.what}" for error in answer.errors]
+    if answer.status not in ("ok", "off_schema"):
+        notes.append({"not_json": "there is no JSON in it", "cut_off": "it was cut off at the output limit",
+                      "refused": "it was declined", "empty": "it is empty"}.get(answer.status, answer.status))  # fmt: skip
+    for note in [*notes, *([answer.note] if answer.note else [])]:
+        print(harmless(f"  ! {note}"), file=sys.stderr)
+    print(f"  {one.model}   {took(answer)}", file=sys.stderr, flush=True)
+
+
+def _show_agreement(asked: Asked) -> None:
+    for (case, model), share in agreements(asked).items():
+        say(f"{case}, {model}: the answers agree to {100 * share:.0f} % (word overlap).", style="bold")
+
+
+def agreements(asked: Asked) -> dict[tuple[str, str], float]:
+    """How much the answers to the same question agree, by case and model; only where there are several."""
+    from drovik.scoring.agreement import agreement
+
+    texts: dict[tuple[str, str], list[str]] = {}
+    for one in asked.answers:
+        texts.setdefault((one.ask.case.id, one.model), []).append(one.answer.text)
+    return {place: agreement(found) for place, found in texts.items() if len(found) > 1}
+
+
+def _document(asked: Asked, question: Question) -> dict[str, Any]:
+    rows = []
+    for one in asked.answers:
+        answer = one.answer
+        rows.append(
+            {
+                "picture": one.ask.case.id,
+                "model": one.model,
+                "time": one.ask.repeat,
+                "status": answer.status,
+                "text": answer.text,
+                "value": answer.value if question.schema is not None else None,
+                "errors": [{"at": error.at, "what": error.what} for error in answer.errors],
+                "note": answer.note,
+                "input_tokens": answer.input_tokens,
+                "output_tokens": answer.output_tokens,
+                "money": {answer.spent.currency: answer.spent.amount} if answer.spent else {},
+                "seconds": answer.seconds,
+            }
+        )
+    agree = [
+        {"picture": case, "model": model, "agreement": share} for (case, model), share in agreements(asked).items()
+    ]
+    return {"answers": rows, "agreement": agree, "problems": [one.line() for one in asked.troubles]}
+
+
+def _code(asked: Asked) -> int:
+    if asked.interrupted:
+        return INTERRUPTED
+    if asked.missing:
+        return NO_SERVICE
+    return DOES_NOT_HOLD if any(one.answer.status not in ("ok",) for one in asked.answers) else DONE

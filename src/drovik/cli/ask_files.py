@@ -1,0 +1,141 @@
+"""Where the answers about a folder of pictures go: a file beside each name, or a row each in one table."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from drovik.problems import DrovikError, Problem
+
+if TYPE_CHECKING:
+    from drovik.store.records import Answer
+
+COLUMNS = (
+    "picture",
+    "model",
+    "time",
+    "status",
+    "answer",
+    "input_tokens",
+    "output_tokens",
+    "money",
+    "currency",
+    "seconds",
+)
+MARK = "asked"
+_RISKY = ("=", "+", "-", "@", "\t", "\r")
+
+
+def guarded(value: Any) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    text = "" if value is None else value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+    return f"'{text}" if isinstance(value, str) and text.startswith(_RISKY) else text
+
+
+class AnswerTable:
+    """A CSV file of answers: rows are added as they come, and those that are there are not asked for again.
+
+    :param fields: the names of an answer's members that get columns of their own.
+    :param mark: a digest of what is asked: rows of another question are not answers to this one.
+    :raises DrovikError: where the file is no such table, or cannot be written.
+    """
+
+    def __init__(self, path: Path, fields: Sequence[str], mark: str) -> None:
+        self._path, self._fields, self._mark = path, tuple(fields), mark
+        self._columns = [*COLUMNS[:5], *(f"answer.{name}" for name in fields), *COLUMNS[5:], MARK]
+        self.there = self._read()
+
+    def _read(self) -> set[tuple[str, str, int]]:
+        if not self._path.exists() or self._path.stat().st_size == 0:
+            self._write([self._columns], "w")
+            return set()
+        try:
+            with self._path.open(encoding="utf-8", newline="") as file:
+                reader = csv.DictReader(file)
+                columns, rows = list(reader.fieldnames or []), list(reader)
+        except (OSError, UnicodeDecodeError, csv.Error) as error:
+            raise DrovikError(Problem(f"cannot be read: {error}", "give another file", str(self._path))) from None
+        if columns != self._columns:
+            what = "is a table with other columns"
+            raise DrovikError(Problem(what, "give another file, or ask for the same fields", str(self._path)))
+        whole = [row for row in rows if None not in row.values() and row[MARK] and row["time"].isdigit()]
+        if len(whole) < len(rows) or not self._ends_whole():
+            self._write([self._columns, *([row[name] for name in self._columns] for row in whole)], "w")
+        return {(_bare(row["picture"]), row["model"], int(row["time"])) for row in whole if row[MARK] == self._mark}
+
+    def _ends_whole(self) -> bool:
+        """Whether the last row was written to its end, and not broken off by a kill."""
+        with self._path.open("rb") as file:
+            file.seek(-1, os.SEEK_END)
+            return file.read() == b"\n"
+
+    def add(self, name: str, model: str, time: int, answer: Answer) -> None:
+        """Add a row."""
+        value = answer.value if isinstance(answer.value, dict) else {}
+        spent = answer.spent
+        row = [name, model, time, answer.status, answer.text, *(value.get(one) for one in self._fields)]
+        row += [answer.input_tokens, answer.output_tokens, f"{spent.amount:f}" if spent else None]
+        row += [spent.currency if spent else None, answer.seconds and round(answer.seconds, 3), self._mark]
+        self._write([row], "a")
+
+    def _write(self, rows: Sequence[Sequence[Any]], mode: str) -> None:
+        target = self._path if mode == "a" else self._path.with_name(f".{self._path.name}.{os.getpid()}")
+        try:
+            with target.open(mode, encoding="utf-8", newline="") as file:
+                csv.writer(file, lineterminator="\n").writerows([[guarded(cell) for cell in row] for row in rows])
+            if mode == "w":
+                target.replace(self._path)
+        except OSError as error:
+            raise DrovikError(
+                Problem(f"cannot be written: {error.strerror}", "check its folder", str(self._path))
+            ) from None
+
+
+def _bare(cell: str) -> str:
+    return cell[1:] if cell.startswith("'") and cell[1:2] in _RISKY else cell
+
+
+class AnswerFolder:
+    """A folder with a file for each answer: text, or JSON where the answer has a schema.
+
+    :param several: whether the model's name, or the time, is a part of the files' names.
+    :raises DrovikError: where it cannot be made.
+    """
+
+    def __init__(self, path: Path, form: str, several_models: bool, several_times: bool) -> None:
+        self._path, self._ending = path, "json" if form == "json" else "txt"
+        self._models, self._times = several_models, several_times
+        try:
+            path.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise DrovikError(
+                Problem(f"cannot be made: {error.strerror}", "give another folder", str(path))
+            ) from None
+
+    def file(self, name: str, model: str, time: int) -> Path:
+        """The file of an answer."""
+        parts = [name, *([model] if self._models else []), *([str(time)] if self._times else []), self._ending]
+        return self._path / ".".join(part.replace("/", "-").replace("\0", "") for part in parts)
+
+    def has(self, name: str, model: str, time: int) -> bool:
+        """Whether an answer is there."""
+        return self.file(name, model, time).exists()
+
+    def add(self, name: str, model: str, time: int, answer: Answer) -> None:
+        """Write an answer."""
+        text = answer.text
+        if self._ending == "json" and answer.value is not None:
+            text = json.dumps(answer.value, ensure_ascii=False, indent=1)
+        path = self.file(name, model, time)
+        try:
+            temporary = path.with_name(f".{path.name}.{os.getpid()}")
+            temporary.write_text(text.rstrip("\n") + "\n", encoding="utf-8", errors="replace")
+            temporary.replace(path)
+        except OSError as error:
+            raise DrovikError(
+                Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))
+            ) from None

@@ -1,0 +1,264 @@
+"""Asking by hand: questions sent as any task's are, with a store that is thrown away, and answers as they come."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+import sys
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from drovik.cli.printing import harmless, money, seconds
+from drovik.cli.services import Services, see_that_it_may_be_sent
+from drovik.problems import DrovikError, Problem, known_words
+
+if TYPE_CHECKING:
+    from drovik.cli.pictures_given import Given
+    from drovik.project.settings import Model, Prep, ProjectFile
+    from drovik.sending.by_hand import ByHand, Question
+    from drovik.sending.courier import Courier, Ending
+    from drovik.sending.plan import Ask
+    from drovik.store.keeping import Store
+    from drovik.store.records import Answer
+
+
+@dataclass(frozen=True)
+class HandAnswer:
+    """One answer: of which model, about which case, and which time of several."""
+
+    ask: Ask
+    answer: Answer
+
+    @property
+    def model(self) -> str:
+        """The model's name."""
+        return self.ask.arm.model_name
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What came of it all: the answers, and what could not be had and why."""
+
+    answers: tuple[HandAnswer, ...]
+    troubles: tuple[Problem, ...]
+    interrupted: bool
+    missing: int
+
+
+def chosen_models(services: Services, names: Sequence[str] | None) -> list[str]:
+    """The models to ask: those named, else the first that there is.
+
+    :raises DrovikError: where one is not there, or there is none at all.
+    """
+    if not services.settings.models:
+        remedy = "learn a service first: drovik endpoint learn NAME, and paste a sample request of its documentation"
+        raise DrovikError(Problem("no model is known, here or in your own folder", remedy))
+    for name in names or ():
+        services.model(name)
+    return list(dict.fromkeys(names)) if names else [next(iter(services.settings.models))]
+
+
+def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
+    """A prep by its name, or as it is written on the command line: `fit=640,quality=80`.
+
+    :raises DrovikError: where it is neither.
+    """
+    from pydantic import ValidationError
+
+    from drovik.project.settings import Prep
+    from drovik.project.toml_files import problems_of
+
+    if word is None:
+        return "full", Prep()
+    if word in services.settings.preps:
+        return word, services.settings.preps[word]
+    if "=" not in word:
+        raise DrovikError(Problem(f"there is no prep '{word}'", known_words(word, services.settings.preps)))
+    values = dict(part.split("=", 1) for part in word.split(",") if "=" in part)
+    try:
+        return "by-hand", Prep.model_validate(values)
+    except ValidationError as error:
+        raise DrovikError([one._replace(place="--prep") for one in problems_of(error, Prep, "")]) from None
+
+
+def settings_for(
+    services: Services, models: Sequence[str], prep: tuple[str, Prep], overrides: Mapping[str, Any]
+) -> ProjectFile:
+    """The settings of a question: the chosen models, with what the command line sets, and one prep.
+
+    :raises DrovikError: where a setting will not do.
+    """
+    from pydantic import ValidationError
+
+    from drovik.project.settings import Settings
+    from drovik.project.toml_files import problems_of
+
+    made = {}
+    for name in models:
+        model = services.model(name)
+        own = model.settings.model_dump(exclude_none=True)
+        extra = {**own.pop("extra", {}), **overrides.get("extra", {})}
+        wanted = {**own, **{key: value for key, value in overrides.items() if key != "extra" and value is not None}}
+        try:
+            settings = Settings.model_validate({**wanted, "extra": extra})
+        except ValidationError as error:
+            raise DrovikError(problems_of(error, Settings, "")) from None
+        made[name] = model.model_copy(update={"settings": settings})
+    made = _told_apart(made)
+    return services.settings.model_copy(update={"models": made, "preps": dict([prep])})
+
+
+def _told_apart(models: dict[str, Model]) -> dict[str, Model]:
+    """Models of one id at several endpoints: side by side each is asked, though in a project they share answers."""
+    ids = Counter(str(one.canonical()) for one in models.values())
+    return {
+        name: one.model_copy(update={"revision": one.revision or one.endpoint})
+        if ids[str(one.canonical())] > 1
+        else one
+        for name, one in models.items()
+    }
+
+
+def see_that_all_is_sent(services: Services, settings: ProjectFile) -> None:
+    """See that every setting has a place in its model's dialect.
+
+    :raises DrovikError: with each that would not be sent.
+    """
+    from drovik.sending.checking import unsent_settings
+
+    problems = []
+    for name, model in settings.models.items():
+        endpoint = services.settings.endpoints[model.endpoint]
+        for setting in unsent_settings(model.settings, services.dialects[endpoint.dialect]):
+            what = f"'{setting}' would not be sent: the dialect {endpoint.dialect} has no slot for it"
+            problems.append(Problem(what, f"put {{{setting}?}} into its body, or leave it out", "", f"models.{name}"))
+    if problems:
+        raise DrovikError(problems)
+
+
+def wants_bytes(services: Services, models: Sequence[str]) -> bool:
+    """Whether any of the models is sent the bytes of pictures."""
+    from drovik.sending.request import RequestWriter
+
+    for name in models:
+        endpoint = services.settings.endpoints[services.model(name).endpoint]
+        if RequestWriter(endpoint, services.dialects[endpoint.dialect], None).takes_bytes():
+            return True
+    return False
+
+
+def ask_by_hand(
+    services: Services,
+    settings: ProjectFile,
+    question: Question,
+    cases: Sequence[tuple[str, Sequence[Given]]],
+    store: Store,
+    *,
+    repeats: int = 1,
+    said: tuple[str, ...] = (),
+    trusted: bool = False,
+    hears: Hears | None = None,
+    wanted: Callable[[str, str, int], bool] | None = None,
+) -> tuple[Asked, ByHand]:
+    """Send a question about each case to each model, and gather what comes back.
+
+    :param wanted: whether a case is asked about, by its id, the model's name and the time.
+    :param said: the answers to the turns before, in a conversation.
+    :raises DrovikError: where a picture or a key is missing.
+    """
+    from drovik.sending.by_hand import by_hand
+    from drovik.sending.plan import ask_of, plan_sending, source_digests
+    from drovik.sending.reading_back import answers_for
+
+    pictures = [(name, [one.picture for one in given]) for name, given in cases]
+    made = by_hand(Path.cwd(), settings, services.dialects, services.keys, question, pictures)
+    project = made.project
+    see_that_it_may_be_sent(services, list({arm.model.endpoint for arm in made.arms}), trusted)
+    digests = source_digests(project, store, project.cases)
+    asks = [
+        ask_of(made.task, arm, case, digests, said, repeat=repeat)
+        for case in project.cases
+        for arm in made.arms
+        for repeat in range(1, repeats + 1)
+        if wanted is None or wanted(case.id, arm.model_name, repeat)
+    ]
+    plan = plan_sending(asks, store.concluded())
+    tally = asyncio.run(_sent(project, store, plan, hears))
+    answers = answers_for(project, store, made.task, asks)
+    found = [HandAnswer(ask, answers[ask.identity]) for ask in asks if ask.identity in answers]
+    good = tuple(one for one in found if one.answer.status != "failed")
+    troubles = [*tally.warnings.values(), *tally.stops]
+    troubles += [failure_of(one) for one in found if one.answer.status == "failed"]
+    return Asked(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(asks) - len(good)), made
+
+
+def failure_of(one: HandAnswer) -> Problem:
+    """Why an answer failed."""
+    return Problem(f"{one.ask.case.id}, {one.model}: {one.answer.note or 'no reply after all tries'}")
+
+
+async def _sent(project: Any, store: Store, plan: Any, hears: Hears | None) -> Any:
+    from drovik.sending.courier import Courier
+
+    courier: Courier = Courier(project, store, plan, listener=hears)
+    loop = asyncio.get_running_loop()
+    task = asyncio.create_task(courier.run())
+    loop.add_signal_handler(
+        signal.SIGINT, lambda: task.cancel() if courier.tally.interrupted else courier.interrupt()
+    )
+    try:
+        return await task
+    except asyncio.CancelledError:
+        courier.tally.interrupted = True
+        return courier.tally
+    finally:
+        loop.remove_signal_handler(signal.SIGINT)
+
+
+class Hears:
+    """Hears answers as they come: writes their text to the terminal, and hands each whole one on.
+
+    :param stream: whether the text is shown as it comes; only where one answer is awaited at a time.
+    :param whole: gets each ask whose answer came whole.
+    """
+
+    def __init__(self, stream: bool, whole: Callable[[Ask, Ending], None] | None = None) -> None:
+        self._stream, self._whole = stream, whole
+        self.shown = False
+
+    def begins(self, ask: Ask, try_: int) -> None:
+        """A request is about to leave; what an earlier try had shown was not the answer."""
+        if try_ > 1 and self.shown:
+            print("\n(once more, from the beginning)", flush=True)
+            self.shown = False
+
+    def text(self, ask: Ask, text: str) -> None:
+        """More of an answer's text came."""
+        if self._stream and text:
+            sys.stdout.write(harmless(text))
+            sys.stdout.flush()
+            self.shown = True
+
+    def ended(self, ask: Ask, ending: Ending) -> None:
+        """An attempt came to an end."""
+        if ending.outcome.kind == "answered" and self._whole is not None:
+            self._whole(ask, ending)
+        elif ending.outcome.again:
+            print(f"({ending.outcome.kind.replace('_', ' ')}: {harmless(ending.outcome.words)})", file=sys.stderr)
+
+
+def took(answer: Answer) -> str:
+    """What an answer took: tokens, money, seconds."""
+    parts = []
+    if answer.input_tokens is not None or answer.output_tokens is not None:
+        parts.append(f"{_count(answer.input_tokens)} tokens in, {_count(answer.output_tokens)} out")
+    if answer.spent:
+        parts.append(money({answer.spent.currency: answer.spent.amount}, 6))
+    return "   ".join([*parts, seconds(answer.seconds)])
+
+
+def _count(count: int | None) -> str:
+    return "?" if count is None else str(count)
