@@ -66,6 +66,9 @@ def learn(
     given = [*replies, *found.replies]
     reply, reply_taken = _reply(given, proper.model, told)
     taken = [*found.taken, *proper.taken, *reply_taken]
+    if not proper.has_picture:
+        why = "nothing in the sample looks like a picture; say --picture-was where one stands"
+        taken.append(Taken("picture", "nowhere", "", why, sure=False))
     if not given:
         taken.append(Taken("answer", reply["text"], "", NO_REPLY, sure=False))
     steps = [{key: value for key, value in step.items() if key != "ties"} for step in found.steps]

@@ -49,7 +49,7 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     if (" " not in text and _PLACE_HOLDER.search(text)) or (_PLACE_HOLDER.search(text) and _bracketed(text)):
         return Shown("base64", "it stands for base64", True)
     if _ADDRESS.match(text):
-        if _ENDING.search(text) or hinted:
+        if _ENDING.search(text) or hinted or PICTURE.search(text.lower()):
             return Shown("address", "it is the address of a picture", True)
         return None
     if _BASE64.fullmatch(text) and " " not in text:

@@ -75,6 +75,8 @@ def find_parts(
     for path, value in leaves(tree):
         if isinstance(value, str) and (found := picture_in(value, names_of(path), handles)):
             parts.pictures[path] = found
+    if not parts.pictures:
+        _take_any_address(parts)
     if "picture" in known:
         way = parts.pictures.get(known["picture"]) or Shown("base64", "you said so", True)
         parts.pictures[known["picture"]] = way
@@ -86,6 +88,16 @@ def find_parts(
     for path, how in parts.pictures.items():
         parts.take(f"picture ({how.way})", path, how.why, how.sure)
     return parts
+
+
+def _take_any_address(parts: Parts) -> None:
+    """Where nothing looks like a picture, an address is taken for one."""
+    for path, value in leaves(parts.tree):
+        if isinstance(value, str) and re.fullmatch(r"https?://\S+", value):
+            parts.pictures[path] = Shown(
+                "address", "it is the only address, and nothing else looks like a picture", False
+            )
+            return
 
 
 def _told_place(tree: Any, role: str, text: str) -> Path:
@@ -210,9 +222,12 @@ def _find_texts(parts: Parts, known: Mapping[str, Path]) -> None:
     if system is None:
         named = [path for path in outside if path != prompt and _is_system_named(path)]
         others = [path for path in outside if path != prompt and " " in str(value_at(parts.tree, path))]
-        system = next(iter(named or others), None)
+        telling = [path for path in others if _instructs(str(value_at(parts.tree, path)))]
+        system = next(iter(named or telling), None)
         sure = bool(named)
-        why = f"'{names_of(system)[-1]}' is named like one" if named and system else "it is the only other text"
+        why = f"'{names_of(system)[-1]}' is named like one" if named and system else "it reads like one"
+        for path in others if system is None else ():
+            parts.take("kept as it stands", path, "it may be a system text, but does not read like one", False)
     if system is not None and names_of(system):
         parts.system = system
         parts.take("system text", system, why, sure)
@@ -242,10 +257,19 @@ def _is_text(parts: Parts, path: Path, value: Any) -> bool:
     )
 
 
+_ASKS = re.compile(
+    r"(?:what|which|who|where|when|how|is|are|does|do|can|describe|read|say|tell|list|count|find|name|translate|extract"
+    r"|identify|explain|look|show|give|transcribe|compare|classify|summari[sz]e|caption)\b",
+    re.IGNORECASE,
+)
+_SAYS_WHO = re.compile(r"(?:you are|you're|you will|act as|your (?:task|role|job)|always|never)\b", re.IGNORECASE)
+
+
 def _prompt_score(parts: Parts, path: Path) -> float:
     value, names = str(value_at(parts.tree, path)), names_of(path)
     score = 3.0 * (words.folded(names[-1]) in words.PROMPT) + 2.0 * ("?" in value)
     score += 1.0 * (len(value.split()) >= 3) + 0.5 * any(words.folded(one) in words.PROMPT for one in names[:-1])
+    score += 1.5 * bool(_ASKS.match(value.strip())) - 3.0 * bool(_SAYS_WHO.match(value.strip()))
     score -= 5.0 * _is_system_named(path)
     score += 1.0 * any(len(common(path, one)) >= len(path) - 2 and len(path) > 2 for one in parts.pictures)
     return score
@@ -254,6 +278,17 @@ def _prompt_score(parts: Parts, path: Path) -> float:
 def _is_system_named(path: Path) -> bool:
     named = [words.folded(one) for one in names_of(path)]
     return named[-1] in words.SYSTEM - words.PROMPT or any("system" in one for one in named)
+
+
+_INSTRUCTS = re.compile(
+    r"\b(?:you|your|answer|reply|respond|always|never|only|do not|don't|must|be|use|keep|write|speak|act)\b",
+    re.IGNORECASE,
+)
+
+
+def _instructs(text: str) -> bool:
+    """Whether a text reads as if it told somebody what to be or to do."""
+    return _INSTRUCTS.search(text) is not None or (text.rstrip().endswith(".") and len(text.split()) >= 5)
 
 
 def _why_prompt(parts: Parts, path: Path) -> str:

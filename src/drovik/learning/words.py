@@ -8,6 +8,7 @@ MODEL = frozenset(("model", "modelid", "modelname", "engine", "engineid", "deplo
 PROMPT = frozenset(
     [
         "prompt",
+        "q",
         "question",
         "text",
         "query",
