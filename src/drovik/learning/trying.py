@@ -84,9 +84,10 @@ async def try_endpoint(
         with tempfile.TemporaryDirectory() as folder:
             asker = _Asker(session, Path(folder), name, alone, dialects, keys)
             text = await asker.ask(Question(TEXT_QUESTION), None)
-            for one in _text_steps(text, asker.line, settings.models[model].id):
+            steps = _text_steps(text, asker.line, settings.models[model].id)
+            for one in steps:
                 yield one
-            if text.outcome.kind != "answered":
+            if any(one.state == "bad" for one in steps):
                 return
             async for one in _picture_steps(asker, chance, text, settings.models[model].sees):
                 yield one

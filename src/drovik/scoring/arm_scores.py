@@ -137,6 +137,27 @@ def _score_measure(
     return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, tables)
 
 
+def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> ArmScores:
+    """The scores with each finding saying so where the task before was wrong about the case already.
+
+    :param before: the task before.
+    :param wrong: the ids of the cases that it was wrong about.
+    """
+    if not wrong:
+        return scores
+
+    def told(one: ScoredCase) -> ScoredCase:
+        if one.score is None or one.case.id not in wrong:
+            return one
+        findings = tuple(
+            replace(found, cause=f"{found.cause} ({before} was wrong already)") for found in one.score.findings
+        )
+        return replace(one, score=replace(one.score, findings=findings))
+
+    measures = tuple(replace(measure, cases=tuple(map(told, measure.cases))) for measure in scores.measures)
+    return replace(scores, measures=measures)
+
+
 def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, expected: object) -> ScoredCase:
     """One case by the rules of the statuses: what is not in form scores the measure's worst.
 

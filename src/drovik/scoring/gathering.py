@@ -10,12 +10,12 @@ from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
-from drovik.scoring.arm_scores import ArmScores, score_arm
+from drovik.scoring.arm_scores import ArmScores, score_arm, with_wrong_before
 from drovik.scoring.catalogue import measures_of
 from drovik.scoring.measure import Measure
 from drovik.sending.plan import Ask, source_digests
 from drovik.sending.reading_back import answers_for
-from drovik.sending.threads import Thread, threads_of
+from drovik.sending.threads import Thread, arm_before, threads_of
 from drovik.store.keeping import Store
 from drovik.store.records import Answer
 
@@ -105,6 +105,29 @@ def _older_names(project: Project, store: Store, task: Task) -> tuple[tuple[str,
     return tuple((f"{name}@{digest[:MARK]}", count) for digest, name, count in store.older_arms(task.name, current))
 
 
+def _wrong_before(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: Sequence[Arm],
+    cases: tuple[Case, ...],
+    digests: dict[str, str],
+) -> dict[str, frozenset[str]]:
+    """For a task that comes after another: by arm, the cases whose answer before was wrong already."""
+    if task.after is None:
+        return {}
+    before = project.task(task.after.task)
+    wanted = {arm.name: one for arm in arms if (one := arm_before(project, task, arm)) is not None}
+    distinct = tuple({one.name: one for one in wanted.values()}.values())
+    view = _view(project, store, before, distinct, cases, digests)
+    found = {}
+    for name, one in wanted.items():
+        measure = view.score_of(one.name).measure(before.decide_on or "")
+        wrong = [case.case.id for case in measure.scored if case.score and case.score.value < 1] if measure else []
+        found[name] = frozenset(wrong)
+    return found
+
+
 def _earlier_turns(
     project: Project, store: Store, task: Task, threads: Sequence[Thread]
 ) -> dict[str, dict[int, dict[str, Answer]]]:
@@ -145,14 +168,19 @@ def _view(
         if ask.identity in found:
             answers[ask.arm.name][ask.case.id] = found[ask.identity]
     measures = measures_of(task, [])
+    wrong = _wrong_before(project, store, task, arms, cases, digests)
     scores = tuple(
-        score_arm(
-            task,
-            arm.name,
-            measures,
-            [case for case in cases if (arm.name, case.id) not in left_out],
-            answers[arm.name],
-            by_turn.get(arm.name),
+        with_wrong_before(
+            score_arm(
+                task,
+                arm.name,
+                measures,
+                [case for case in cases if (arm.name, case.id) not in left_out],
+                answers[arm.name],
+                by_turn.get(arm.name),
+            ),
+            task.after.task if task.after else "",
+            wrong.get(arm.name, frozenset()),
         )
         for arm in arms
     )

@@ -148,7 +148,7 @@ class _Fields(dict[str, Any]):
 
 
 def _printable(value: Any) -> Any:
-    return _Fields(value) if isinstance(value, dict) else value
+    return _Fields(value) if type(value) is dict else value
 
 
 def text_of(turn: Turn) -> str:
