@@ -106,6 +106,10 @@ def run(arguments: argparse.Namespace) -> int:
     models = chosen_models(services, arguments.model)
     words = sorted_out(arguments.words, arguments.question)
     _see_that_it_fits(arguments, words)
+    if arguments.keep:
+        from drovik.cli.keeping import see_that_it_can_be_kept
+
+        see_that_it_can_be_kept(arguments.keep)
     settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))
     see_that_all_is_sent(services, settings)
     question = _question(arguments, words, services, models)

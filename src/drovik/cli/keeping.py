@@ -37,15 +37,22 @@ def keep(
     :raises DrovikError: where that is no project and task, or a file cannot be written.
     """
     folder, task = _place(where)
-    _see_that_cases_can_be_added(folder)
     written = [*_services_into(folder, services, made), *_task_into(folder, task, question)]
     prompt = _prompt_into(folder, task, question)
     ids, added = _cases_into(folder, cases)
     taken = _replies_into(folder, task, prompt, made, ids, store)
-    parts = [f"tasks/{task}/prompts/{prompt}.toml", f"{added} cases" if added != 1 else "1 case"]
-    say(
-        f"Kept in {folder}: {', '.join([*written, *parts])}; {taken} answers came along, and will not be asked again."
-    )
+    parts = [f"tasks/{task}/prompts/{prompt}.toml", f"{added} new {'case' if added == 1 else 'cases'}"]
+    came = f"{taken} {'answer' if taken == 1 else 'answers'} came along and will not be asked for again"
+    say(f"Kept in {folder}: {', '.join([*written, *parts])}; {came}.")
+
+
+def see_that_it_can_be_kept(where: str) -> None:
+    """See, before anything is sent, that PROJECT/TASK is a place to keep it.
+
+    :raises DrovikError: where it is not.
+    """
+    folder, _ = _place(where)
+    _see_that_cases_can_be_added(folder)
 
 
 def _place(where: str) -> tuple[Path, str]:

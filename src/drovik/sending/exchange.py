@@ -16,7 +16,7 @@ from drovik.sending.http import HttpReply, NoReply, fetch
 from drovik.sending.outcomes import Outcome, outcome_of, outcome_of_error
 from drovik.sending.places import compile_place
 from drovik.sending.steps import StepFailed, run_steps
-from drovik.sending.unpack import Unpacked, Unpacker, nothing_at, unpack, words_of
+from drovik.sending.unpack import Unpacked, Unpacker, is_error, nothing_at, unpack, words_of
 from drovik.store.records import Counted, Reply
 
 if TYPE_CHECKING:
@@ -112,8 +112,8 @@ def _outcome(line: Line, ask: Ask, got: HttpReply, unpacked: Unpacked) -> Outcom
         location = got.headers.get("Location") or "nowhere"
         return Outcome("redirected", stops="endpoint", words=f"sends on to {line.without_key(location)}")
     if 200 <= got.status < 300:
-        if unpacked.error and (not unpacked.text or line.dialect.reply.form != "json"):
-            return outcome_of_error(unpacked.error, unpacked.code, line.dialect.errors, worked)
+        if is_error(unpacked, line.dialect.reply):
+            return outcome_of_error(unpacked.error or "", unpacked.code, line.dialect.errors, worked)
         if not unpacked.readable:
             return Outcome("unreadable", again=True, words=unpacked.note)
         if unpacked.incomplete:

@@ -16,7 +16,7 @@ from drovik.project.opening import Project
 from drovik.project.tasks import Task
 from drovik.reading.answer_text import READING_REVISION, Reader
 from drovik.sending.plan import Ask
-from drovik.sending.unpack import unpack
+from drovik.sending.unpack import is_error, unpack
 from drovik.store.keeping import KeptReading, KeptReply, Store
 from drovik.store.records import Answer
 
@@ -101,7 +101,7 @@ def _read(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answe
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)
     unpacked = unpack(reply.body, dialect.reply)
-    if not unpacked.readable or unpacked.incomplete or (unpacked.error and not unpacked.text):
+    if not unpacked.readable or unpacked.incomplete or is_error(unpacked, dialect.reply):
         return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
     reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
     return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)

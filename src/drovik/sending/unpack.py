@@ -43,6 +43,11 @@ class Unpacked:
     incomplete: bool = False
 
 
+def is_error(unpacked: Unpacked, form: ReplyForm) -> bool:
+    """Whether a reply with a good status is an error all the same: in pieces, also where some text came before it."""
+    return unpacked.error is not None and (not unpacked.text or form.form != "json")
+
+
 def unpack(body: bytes, form: ReplyForm, headers: Mapping[str, str] | None = None) -> Unpacked:
     """All that a dialect's reply half finds in a whole body."""
     unpacker = Unpacker(form)

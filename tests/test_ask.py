@@ -1,0 +1,283 @@
+"""`drovik ask`: by hand, without a project: pictures from anywhere, answers to anywhere, and on into a project."""
+
+from __future__ import annotations
+
+import csv
+import json
+import shutil
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import PROGRAM, Drovik, FakeService, Reply
+from test_endpoint import DIALECT, reply, set_up
+
+IMAGES = Path(__file__).parents[1] / "src/drovik/demo/project/images"
+Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
+
+
+def pictures_of(body: dict[str, Any]) -> list[str]:
+    return [part["p"] for part in body["talk"] if "p" in part]
+
+
+def text_of(body: dict[str, Any]) -> str:
+    return "\n".join(part["t"] for part in body["talk"] if "t" in part)
+
+
+@pytest.fixture
+def photos(drovik: Drovik) -> Path:
+    folder = drovik.folder / "photos"
+    folder.mkdir()
+    for name in ("lp-001.jpg", "lp-002.jpg", "lp-003.png"):
+        shutil.copy(IMAGES / name, folder / name)
+    (folder / "notes.txt").write_text("no picture")
+    return folder
+
+
+@pytest.fixture
+def web() -> Iterator[str]:
+    """The demo's pictures at an address; `/on` sends on to one, `/huge` never ends, `/page` is no picture."""
+
+    class Handler(SimpleHTTPRequestHandler):
+        def __init__(self, *words: Any) -> None:
+            super().__init__(*words, directory=str(IMAGES))
+
+        def do_GET(self) -> None:
+            if self.path == "/on":
+                self.send_response(302)
+                self.send_header("Location", "/lp-001.jpg")
+                self.end_headers()
+            elif self.path == "/huge":
+                self.send_response(200)
+                self.end_headers()
+                try:
+                    while True:
+                        self.wfile.write(b"x" * 1_000_000)
+                except OSError:
+                    pass
+            elif self.path == "/page":
+                self.send_response(200)
+                self.end_headers()
+                self.wfile.write(b"<html>")
+            else:
+                super().do_GET()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"127.0.0.1:{server.server_address[1]}"
+    server.shutdown()
+
+
+def test_pictures_come_from_files_addresses_and_standard_input(
+    drovik: Drovik, serve: Serve, photos: Path, web: str
+) -> None:
+    import base64
+
+    service = serve(lambda n, b: reply({"answer": "A bottle."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    for words in (["photos/lp-001.jpg"], [f"http://{web}/lp-001.jpg"], [f"{web}/on"]):
+        assert drovik("ask", *words, "What is it?").out == "A bottle.\n"
+    piped = subprocess.run([PROGRAM, "ask", "-", "What is it?"], input=(photos / "lp-001.jpg").read_bytes(),
+                           capture_output=True, env=drovik.environment, cwd=drovik.folder)  # fmt: skip
+    assert piped.stdout == b"A bottle.\n"
+    sent = [pictures_of(body) for body in service.requests]
+    assert sent[0] == sent[1] == sent[2] == sent[3]
+    assert base64.b64decode(sent[0][0])[:2] == b"\xff\xd8"
+    assert drovik("ask", "photos/lp-001.jpg").code == 0  # no question at all
+    assert text_of(service.requests[-1]) == ""
+    assert drovik("ask", "photos/lp-001.jpg", "photos/lp-003.png", "What differs?").code == 0
+    assert len(pictures_of(service.requests[-1])) == 2
+
+
+@pytest.mark.parametrize(
+    ("words", "line"),
+    [
+        (["nope.jpg", "What is it?"], "nope.jpg: there is no such picture; correct its name"),
+        (["What is", "it?"], "What is: there is no such picture"),
+        ([], "there is nothing to ask; name a picture and a question"),
+        (["WEB/none.jpg", "What?"], "cannot be fetched: status 404; check the address"),
+        (["WEB/huge", "What?"], "cannot be fetched: the picture is larger than 50 MB"),
+        (["WEB/page", "What?"], "is no picture"),
+        (["photos/notes.txt", "What?"], "is no picture"),
+        (["photos/lp-001.jpg", "What?", "--model", "auk"], "there is no model 'auk'; known here: m"),
+        (["photos/lp-001.jpg", "What?", "--temperature", "0.5"], "'temperature' would not be sent"),
+        (["photos/lp-001.jpg", "What?", "--prep", "tiny"], "there is no prep 'tiny'"),
+        (["photos/lp-001.jpg", "What?", "--prep", "fit=3"], "--prep: '3' will not do"),
+        (["photos/lp-001.jpg", "What?", "--field", "a:colour"], "there is no type 'colour'"),
+        (["photos/lp-001.jpg", "What?", "--repeat", "0"], "--repeat is at least 1"),
+        (["photos/lp-001.jpg", "What?", "--keep", "project"], "is no project and task"),
+    ],
+)
+def test_what_cannot_be_asked_is_one_line(
+    drovik: Drovik, serve: Serve, photos: Path, web: str, words: list[str], line: str
+) -> None:
+    service = serve(lambda n, b: reply({"answer": "A bottle."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    result = drovik("ask", *(word.replace("WEB", f"http://{web}") for word in words))
+    assert result.code in (2, 3)
+    assert line in result.err
+    assert len(result.err.splitlines()) == 1
+    assert service.requests == []
+
+
+def test_without_any_model_the_way_to_one_is_told(drovik: Drovik) -> None:
+    assert "learn a service first: drovik endpoint learn NAME" in drovik("ask", "What is it?").err
+
+
+def test_fields_make_a_schema_and_the_answer_is_checked(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    service = serve(lambda n, b: reply({"answer": '```json\n{"street": 7}\n```'}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    result = drovik("ask", "photos/lp-001.jpg", "--field", "street", "--field", "number:integer", "Read it.")
+    assert result.code == 1
+    assert json.loads(result.out) == {"street": 7}
+    assert "/street: " in result.err
+    assert "number" in result.err
+    asked = text_of(service.requests[0])
+    assert asked.startswith("Read it.\n\nAnswer with nothing but JSON")
+    assert json.loads(asked[asked.index("{") :])["required"] == ["street", "number"]
+
+
+def test_several_models_and_times_stand_side_by_side_and_say_how_far_they_agree(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    service = serve(lambda n, b: reply({"answer": ["A red cap.", "A red hat."][n % 2]}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { at_once = 1 }")
+    home = Path(drovik.environment["XDG_CONFIG_HOME"]) / "drovik/drovik.toml"
+    home.write_text(home.read_text() + '[models.other]\nendpoint = "it"\nid = "o-1"\n')
+    found = drovik(
+        "ask", "photos/lp-001.jpg", "What?", "--model", "m", "--model", "other", "--repeat", "2", "--json"
+    ).json
+    assert [(one["model"], one["time"]) for one in found["answers"]] == [
+        ("m", 1),
+        ("m", 2),
+        ("other", 1),
+        ("other", 2),
+    ]
+    # a, red, cap against a, red, hat: two of three words are common to both
+    assert [one["agreement"] for one in found["agreement"]] == [pytest.approx(2 / 3)] * 2
+    assert "agree to 67 %" in drovik("ask", "photos/lp-001.jpg", "What?", "--repeat", "2").out
+
+
+def test_a_folder_goes_into_a_table_row_by_row_and_goes_on_where_it_ended(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    service = serve(lambda n, b: (500, {}, b"{}") if n == 1 else reply({"answer": "=A cap, red"}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { at_once = 1, tries = 1 }")
+    first = drovik("ask", "photos", "What is it?", "--table", "t.csv")
+    assert first.code == 3
+    assert "2 answers written, 1 without an answer" in first.out
+    table = drovik.folder / "t.csv"
+    with table.open("a") as file:
+        file.write("lp-003.png,m,1,ok,half a ro")  # a kill in the middle of a row
+    second = drovik("ask", "photos", "What is it?", "--table", "t.csv")
+    assert second.code == 0
+    assert "2 were there already; 1 answers written" in second.out
+    rows = list(csv.DictReader(table.open()))
+    assert sorted(row["picture"] for row in rows) == ["lp-001.jpg", "lp-002.jpg", "lp-003.png"]
+    assert {row["answer"] for row in rows} == {"'=A cap, red"}  # no spreadsheet takes it for a formula
+    assert len(service.requests) == 4
+    assert "3 were there already; 0 answers" in drovik("ask", "photos", "What is it?", "--table", "t.csv").out
+    assert "3 answers written" in drovik("ask", "photos", "Another question?", "--table", "t.csv").out
+    other = drovik("ask", "photos", "What is it?", "--field", "kind", "--table", "t.csv")
+    assert "is a table with other columns; give another file" in other.err
+
+
+def test_a_folder_goes_into_files_beside_each_name(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    service = serve(lambda n, b: reply({"answer": '{"kind": "cap"}'}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    drovik("ask", "photos", "What is it?", "--field", "kind", "--out", "answers")
+    assert sorted(path.name for path in (drovik.folder / "answers").iterdir()) == [
+        "lp-001.jpg.json",
+        "lp-002.jpg.json",
+        "lp-003.png.json",
+    ]
+    assert json.loads((drovik.folder / "answers/lp-001.jpg.json").read_text()) == {"kind": "cap"}
+    (drovik.folder / "answers/lp-002.jpg.json").unlink()
+    drovik(
+        "ask",
+        "photos/lp-001.jpg",
+        "photos/lp-002.jpg",
+        "--each",
+        "What is it?",
+        "--field",
+        "kind",
+        "--out",
+        "answers",
+    )
+    assert len(service.requests) == 4
+
+
+def test_what_was_tried_becomes_a_prompt_version_and_a_case_and_is_not_asked_again(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    service = serve(lambda n, b: reply({"answer": "A {{ cap }}."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    question = "What is {{ it }}, {% if %} {# that #}?"
+    kept = drovik("ask", "photos/lp-001.jpg", "photos/lp-002.jpg", "--each", question, "--system", "Be short.",
+                  "--keep", "desk/describe")  # fmt: skip
+    assert "2 new cases; 2 answers came along" in kept.out, kept.err
+    project = drovik.folder / "desk"
+    assert drovik("check", "--project", "desk").out.startswith("Nothing is wrong: 2 cases")
+    assert drovik("send", "--project", "desk", "--json").json["to_send"] == 0
+    assert len(service.requests) == 2
+    assert "A {{ cap }}." in drovik("show", "lp-001", "--project", "desk").out
+    second = drovik("ask", "photos/lp-001.jpg", "Shorter?", "--keep", "desk/describe")
+    assert "prompts/v2.toml, 0 new cases" in second.out
+    assert (project / "tasks/describe/prompts/v2.toml").exists()
+    sent = drovik("send", "--project", "desk", "--json").json
+    assert (sent["to_send"], sent["answered_before"]) == (1, 3)
+    assert text_of(service.requests[-1]) == "Shorter?"
+
+
+STREAM = DIALECT.replace('text = "$.answer"', 'form = "events"\ntext = "$.answer"\nend_mark = "END"')
+
+
+@pytest.mark.parametrize(
+    ("pieces", "out", "said"),
+    [
+        (["A cap,", " and it", " is red."], "A cap, and it is red.", ""),
+        (["A cap,", None], "", "came to an end without a finish, after 1 pieces"),
+        (["A cap,", {"problem": "the desk burns"}], "", "the desk burns"),
+        (["the key is a-sec", "ret-key-77, they say"], "the key is [key], they say", ""),
+    ],
+)
+def test_a_stream_is_shown_as_it_comes_and_only_a_whole_one_is_an_answer(
+    drovik: Drovik, pieces: list[Any], out: str, said: str
+) -> None:
+    class Streams(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            self.rfile.read(int(self.headers["Content-Length"]))
+            self.send_response(200)
+            self.send_header("Content-Type", "text/event-stream")
+            self.end_headers()
+            for piece in pieces:
+                if piece is not None:
+                    tree = {"answer": piece} if isinstance(piece, str) else piece
+                    self.wfile.write(f"data: {json.dumps(tree)}\n\n".encode())
+                    time.sleep(0.05)
+            if pieces[-1] is not None:
+                self.wfile.write(b"data: END\n\n")
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Streams)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    set_up(
+        drovik, f"http://127.0.0.1:{server.server_address[1]}", STREAM, 'key_env = "IT_KEY"\nlimits = { tries = 1 }'
+    )
+    drovik.environment["IT_KEY"] = "a-secret-key-77"
+    result = drovik("ask", "What is it?")
+    server.shutdown()
+    assert result.code == (0 if out else 3)
+    assert result.out.strip() == out or not out
+    assert said in result.err
+    assert "a-secret-key-77" not in result.out + result.err
