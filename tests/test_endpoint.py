@@ -46,7 +46,7 @@ def page(address: str, name: str) -> str:
 def learned(drovik: Drovik, address: str, name: str, *words: str) -> Any:
     """Learn a dialect from its page; the key is in its variable, wherever the sample takes it from."""
     (drovik.folder / f"{name}.md").write_text(page(address, name))
-    drovik.environment |= {variable: KEY for variable in ("DESK_KEY", f"{name.upper()}_KEY")}
+    drovik.environment |= dict.fromkeys(("DESK_KEY", f"{name.upper()}_KEY"), KEY)
     return drovik("endpoint", "learn", name, f"{name}.md", "--model-name", name, *words)
 
 

@@ -63,7 +63,7 @@ class _Reader:
                 self._piece(char)
         self._end_word()
         stdin = self._here_document() if self.waiting else None
-        return Command(tuple(self.words), stdin, self.at)
+        return Command(tuple(self.words), stdin, min(self.at, len(self.text)))
 
     def _end_word(self) -> None:
         if self.word is not None:
