@@ -299,6 +299,14 @@ def _show(asked: Asked, hears: Hears, kept: _Kept, question: Question, several: 
     _show_agreement(asked)
 
 
+_SAID_OF = {
+    "not_json": "there is no JSON in it",
+    "cut_off": "it was cut off at the output limit",
+    "refused": "it was declined",
+    "empty": "it is empty",
+}
+
+
 def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
     answer = one.answer
     if streamed:
@@ -309,8 +317,7 @@ def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
         say(answer.text.strip() or "(the answer is empty)")
     notes = [f"{error.at or 'the answer'}: {error.what}" for error in answer.errors]
     if answer.status not in ("ok", "off_schema"):
-        notes.append({"not_json": "there is no JSON in it", "cut_off": "it was cut off at the output limit",
-                      "refused": "it was declined", "empty": "it is empty"}.get(answer.status, answer.status))  # fmt: skip
+        notes.append(_SAID_OF.get(answer.status, answer.status))
     for note in [*notes, *([answer.note] if answer.note else [])]:
         print(harmless(f"  ! {note}"), file=sys.stderr)
     print(f"  {one.model}   {took(answer)}", file=sys.stderr, flush=True)

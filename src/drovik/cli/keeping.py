@@ -158,7 +158,10 @@ def _plain(text: str) -> str:
 
 
 def _cases_into(folder: Path, cases: Sequence[tuple[str, Sequence[Given]]]) -> tuple[dict[str, str], int]:
-    """Add the cases that the project lacks; their pictures are copied. By each name the case's id, and how many are new."""
+    """Add the cases that the project lacks; their pictures are copied.
+
+    :return: the case's id by each name, and how many cases are new.
+    """
     path = folder / _cases_name(folder)
     text = path.read_text(encoding="utf-8") if path.exists() else ""
     rows = [json.loads(line) for line in text.splitlines() if line.strip()]

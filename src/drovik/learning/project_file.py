@@ -1,4 +1,4 @@
-"""An endpoint and a model into a `drovik.toml`, by tomlkit: what stands there already stays as it is, comments too."""
+"""An endpoint and a model into a `drovik.toml`, by tomlkit: what stands there stays as it is, comments too."""
 
 from __future__ import annotations
 

@@ -133,8 +133,8 @@ def _answer_score(tree: Any, path: Path, value: str) -> float:
         re.search(r"\b(?:id|model|object|type|kind|created|date|role|version|prompt|question)\b", last)
     )
     around = value_at(tree, path[:-1]) if path else None
-    sort = next((str(around[key]).lower() for key in around if words.folded(key) in ("type", "kind")), "") if isinstance(
-        around, dict) else ""  # fmt: skip
+    key = _sort_key(around)
+    sort = str(around[key]).lower() if key is not None and isinstance(around, dict) else ""
     score -= 6.0 * bool(re.search(r"think|thought|reason|analysis|draft|plan|internal", sort + " " + " ".join(names)))
     return score
 

@@ -1,4 +1,4 @@
-"""A command as a shell would read it, as far as documentation writes them: quotes, continuation lines, here-documents.
+"""A command as a shell would read it, as documentation writes them: quotes, continuation lines, here-documents.
 
 Nothing is run and nothing is expanded: `$KEY` stays `$KEY`, and so does `$(base64 tray.jpg)`.
 """

@@ -140,7 +140,7 @@ class Template:
     def _put_picture_unit(
         self, tree: Any, base: Path, picture: Path, beside: list[Path | None], replaced: dict[Path, Any]
     ) -> None:
-        """Put the template of a picture that stands apart into `replaced`; paths are within `tree`, which is at `base`."""
+        """Put the template of a picture that stands apart into `replaced`; paths are within `tree`, at `base`."""
         others = [one for one in beside if one is not None]
         least = 1 if base else 2  # the whole body is no wrapper of a picture
         sizes = range(least, len(picture) + 1)

@@ -160,7 +160,7 @@ class Store:
         return KeptReply(*row) if row else None
 
     def latest_replies(self) -> dict[str, tuple[int, str]]:
-        """By identity, the attempt whose reply (or final failure) the answer is read from: its number, its endpoint."""
+        """By identity, the attempt whose reply (or final failure) the answer is read from: number and endpoint."""
         rows = self.connection.execute(
             """
             SELECT a.identity, a.id, a.endpoint FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
