@@ -4,36 +4,31 @@ from __future__ import annotations
 
 import argparse
 import json
-import sys
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik.cli.ask_files import Files
+from drovik.cli.ask_shown import document, show
 from drovik.cli.asking import (
     Asked,
-    HandAnswer,
     Hears,
     ask_by_hand,
     chosen_models,
     prep_of,
     see_that_all_is_sent,
     settings_for,
-    took,
     wants_bytes,
 )
-from drovik.cli.printing import harmless, heading, print_json, say
+from drovik.cli.printing import print_json, say
 from drovik.cli.services import all_services
 from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, DrovikError, Problem
 
 if TYPE_CHECKING:
-    from drovik.cli.ask_files import AnswerFolder, AnswerTable
     from drovik.cli.pictures_given import Given, Words
     from drovik.cli.services import Services
     from drovik.sending.by_hand import Question
-    from drovik.sending.courier import Ending
-    from drovik.sending.plan import Ask
-    from drovik.store.records import Answer
 
 EXAMPLE = (
     'drovik ask tray.jpg "What is on the tray?"\n'
@@ -117,7 +112,7 @@ def run(arguments: argparse.Namespace) -> int:
         given = given_pictures(words, Path(folder), wants_bytes(services, models))
         each = bool(words.folders) or arguments.each
         cases = _cases(given, each)
-        kept = _Kept(arguments, services, settings, question, len(models) > 1)
+        kept = Files(arguments, settings, question, len(models) > 1)
         single = len(cases) * len(models) * arguments.repeat == 1 and not arguments.json
         with Store(Path(folder) / "store" / "asked.sqlite") as store:
             hears = Hears(stream=single and question.schema is None and not kept.files, whole=kept.take)
@@ -126,9 +121,9 @@ def run(arguments: argparse.Namespace) -> int:
                 repeats=arguments.repeat, trusted=arguments.trust, hears=hears, wanted=kept.wanted,
             )  # fmt: skip
             if arguments.json:
-                print_json(_document(asked, question))
+                print_json(document(asked, question))
             else:
-                _show(asked, hears, kept, question, len(models) > 1)
+                show(asked, hears, kept, question, len(models) > 1)
             if arguments.keep:
                 from drovik.cli.keeping import keep
 
@@ -217,151 +212,7 @@ def schema_of_fields(fields: Sequence[str]) -> dict[str, Any]:
     return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
 
 
-class _Kept:
-    """The files that answers go to as they come."""
-
-    def __init__(
-        self, arguments: argparse.Namespace, services: Services, settings: Any, question: Question, several: bool
-    ) -> None:
-        from drovik.cli.ask_files import AnswerFolder, AnswerTable
-        from drovik.project.canonical import digest
-        from drovik.reading.answer_text import Reader
-
-        form = "json" if question.schema is not None else "text"
-        self._reader = Reader(form, question.schema)
-        fields = list((question.schema or {}).get("properties", {}))
-        asked = {"text": question.text, "system": question.system, "schema": question.schema}
-        models = {name: one.canonical() for name, one in settings.models.items()}
-        preps = {name: one.canonical() for name, one in settings.preps.items()}
-        self.mark = digest({"asked": asked, "models": models, "preps": preps})[:12]
-        self.table: AnswerTable | None = AnswerTable(arguments.table, fields, self.mark) if arguments.table else None
-        self.folder: AnswerFolder | None = None
-        if arguments.out:
-            self.folder = AnswerFolder(arguments.out, form, several, arguments.repeat > 1)
-        self.there = 0
-        self.written = 0
-
-    @property
-    def files(self) -> bool:
-        """Whether answers go to files at all."""
-        return self.table is not None or self.folder is not None
-
-    def wanted(self, name: str, model: str, time: int) -> bool:
-        """Whether there is no answer yet in one of the files."""
-        lacks = self.table is not None and (name, model, time) not in self.table.there
-        lacks |= self.folder is not None and not self.folder.has(name, model, time)
-        wanted = lacks or not self.files
-        self.there += not wanted
-        return wanted
-
-    def take(self, ask: Ask, ending: Ending) -> None:
-        """Write an answer that came."""
-        if not self.files:
-            return
-        answer = answer_of(self._reader, ending)
-        place = (ask.case.id, ask.arm.model_name, ask.repeat)
-        if self.table is not None and place not in self.table.there:
-            self.table.add(*place, answer)
-        if self.folder is not None:
-            self.folder.add(*place, answer)
-        self.written += 1
-
-
-def answer_of(reader: Any, ending: Ending) -> Answer:
-    """The answer in a reply that has just come."""
-    from drovik.store.records import Answer, Spent
-
-    unpacked, reply = ending.unpacked, ending.reply
-    assert unpacked is not None
-    assert reply is not None
-    found = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
-    spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens, reply.counters)
-    tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
-    return Answer(found.status, found.how, unpacked.text, found.value, found.errors, unpacked.note, *tokens)
-
-
 # Showing.
-
-
-def _show(asked: Asked, hears: Hears, kept: _Kept, question: Question, several: bool) -> None:
-    if kept.files:
-        left = f", {asked.missing} without an answer" if asked.missing else ""
-        there = f"{kept.there} were there already; " if kept.there else ""
-        say(f"{there}{kept.written} answers written{left}.")
-    else:
-        cases = len({one.ask.case.id for one in asked.answers})
-        for one in asked.answers:
-            if cases > 1 or several or one.ask.repeat > 1 or len(asked.answers) > 1:
-                heading(" ".join([one.ask.case.id] * (cases > 1) + [one.model] * (several or cases == 1)))
-            _show_one(one, hears.shown, question)
-    for problem in asked.troubles:
-        print(harmless(problem.line()), file=sys.stderr)
-    _show_agreement(asked)
-
-
-_SAID_OF = {
-    "not_json": "there is no JSON in it",
-    "cut_off": "it was cut off at the output limit",
-    "refused": "it was declined",
-    "empty": "it is empty",
-}
-
-
-def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
-    answer = one.answer
-    if streamed:
-        print(flush=True)
-    elif question.schema is not None and answer.value is not None:
-        say(json.dumps(answer.value, ensure_ascii=False, indent=1))
-    else:
-        say(answer.text.strip() or "(the answer is empty)")
-    notes = [f"{error.at or 'the answer'}: {error.what}" for error in answer.errors]
-    if answer.status not in ("ok", "off_schema"):
-        notes.append(_SAID_OF.get(answer.status, answer.status))
-    for note in [*notes, *([answer.note] if answer.note else [])]:
-        print(harmless(f"  ! {note}"), file=sys.stderr)
-    print(f"  {one.model}   {took(answer)}", file=sys.stderr, flush=True)
-
-
-def _show_agreement(asked: Asked) -> None:
-    for (case, model), share in agreements(asked).items():
-        say(f"{case}, {model}: the answers agree to {100 * share:.0f} % (word overlap).", style="bold")
-
-
-def agreements(asked: Asked) -> dict[tuple[str, str], float]:
-    """How much the answers to the same question agree, by case and model; only where there are several."""
-    from drovik.scoring.agreement import agreement
-
-    texts: dict[tuple[str, str], list[str]] = {}
-    for one in asked.answers:
-        texts.setdefault((one.ask.case.id, one.model), []).append(one.answer.text)
-    return {place: agreement(found) for place, found in texts.items() if len(found) > 1}
-
-
-def _document(asked: Asked, question: Question) -> dict[str, Any]:
-    rows = []
-    for one in asked.answers:
-        answer = one.answer
-        rows.append(
-            {
-                "picture": one.ask.case.id,
-                "model": one.model,
-                "time": one.ask.repeat,
-                "status": answer.status,
-                "text": answer.text,
-                "value": answer.value if question.schema is not None else None,
-                "errors": [{"at": error.at, "what": error.what} for error in answer.errors],
-                "note": answer.note,
-                "input_tokens": answer.input_tokens,
-                "output_tokens": answer.output_tokens,
-                "money": {answer.spent.currency: answer.spent.amount} if answer.spent else {},
-                "seconds": answer.seconds,
-            }
-        )
-    agree = [
-        {"picture": case, "model": model, "agreement": share} for (case, model), share in agreements(asked).items()
-    ]
-    return {"answers": rows, "agreement": agree, "problems": [one.line() for one in asked.troubles]}
 
 
 def _code(asked: Asked) -> int:

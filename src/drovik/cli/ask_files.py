@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import csv
 import json
 import os
@@ -12,6 +13,10 @@ from typing import TYPE_CHECKING, Any
 from drovik.problems import DrovikError, Problem
 
 if TYPE_CHECKING:
+    from drovik.project.settings import ProjectFile
+    from drovik.sending.by_hand import Question
+    from drovik.sending.courier import Ending
+    from drovik.sending.plan import Ask
     from drovik.store.records import Answer
 
 COLUMNS = (
@@ -139,3 +144,65 @@ class AnswerFolder:
             raise DrovikError(
                 Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))
             ) from None
+
+
+class Files:
+    """The files that answers go to as they come."""
+
+    def __init__(
+        self, arguments: argparse.Namespace, settings: ProjectFile, question: Question, several: bool
+    ) -> None:
+        from drovik.project.canonical import digest
+        from drovik.reading.answer_text import Reader
+
+        form = "json" if question.schema is not None else "text"
+        self._reader = Reader(form, question.schema)
+        fields = list((question.schema or {}).get("properties", {}))
+        asked = {"text": question.text, "system": question.system, "schema": question.schema}
+        models = {name: one.canonical() for name, one in settings.models.items()}
+        preps = {name: one.canonical() for name, one in settings.preps.items()}
+        self.mark = digest({"asked": asked, "models": models, "preps": preps})[:12]
+        self.table: AnswerTable | None = AnswerTable(arguments.table, fields, self.mark) if arguments.table else None
+        self.folder: AnswerFolder | None = None
+        if arguments.out:
+            self.folder = AnswerFolder(arguments.out, form, several, arguments.repeat > 1)
+        self.there = 0
+        self.written = 0
+
+    @property
+    def files(self) -> bool:
+        """Whether answers go to files at all."""
+        return self.table is not None or self.folder is not None
+
+    def wanted(self, name: str, model: str, time: int) -> bool:
+        """Whether there is no answer yet in one of the files."""
+        lacks = self.table is not None and (name, model, time) not in self.table.there
+        lacks |= self.folder is not None and not self.folder.has(name, model, time)
+        wanted = lacks or not self.files
+        self.there += not wanted
+        return wanted
+
+    def take(self, ask: Ask, ending: Ending) -> None:
+        """Write an answer that came."""
+        if not self.files:
+            return
+        answer = answer_of(self._reader, ending)
+        place = (ask.case.id, ask.arm.model_name, ask.repeat)
+        if self.table is not None and place not in self.table.there:
+            self.table.add(*place, answer)
+        if self.folder is not None:
+            self.folder.add(*place, answer)
+        self.written += 1
+
+
+def answer_of(reader: Any, ending: Ending) -> Answer:
+    """The answer in a reply that has just come."""
+    from drovik.store.records import Answer, Spent
+
+    unpacked, reply = ending.unpacked, ending.reply
+    assert unpacked is not None
+    assert reply is not None
+    found = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens, reply.counters)
+    tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
+    return Answer(found.status, found.how, unpacked.text, found.value, found.errors, unpacked.note, *tokens)

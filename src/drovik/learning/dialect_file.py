@@ -6,7 +6,7 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
-from drovik.learning.request_parts import Taken
+from drovik.learning.taken import Taken
 
 _WIDTH = 100
 

@@ -13,9 +13,9 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from drovik.learning import words
-from drovik.learning.request_parts import Taken
 from drovik.learning.requests import LearnedRequest, learn_request
 from drovik.learning.samples import Exchange, SampleReply
+from drovik.learning.taken import Taken
 from drovik.learning.trees import leaves, names_of, shown
 from drovik.problems import DrovikError
 

@@ -14,8 +14,8 @@ from drovik.learning.dialect_file import dialect_text
 from drovik.learning.errands import learn_requests
 from drovik.learning.project_file import add_endpoint, write_whole
 from drovik.learning.replies import learn_reply
-from drovik.learning.request_parts import Taken
 from drovik.learning.samples import Exchange, SampleReply
+from drovik.learning.taken import Taken
 from drovik.problems import DrovikError, Problem
 from drovik.project.dialects import Dialect
 from drovik.project.settings import Endpoint

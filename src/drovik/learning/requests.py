@@ -10,7 +10,8 @@ from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from drovik.learning.curl import FormPart, SampleRequest
-from drovik.learning.request_parts import Parts, Taken, find_parts
+from drovik.learning.request_parts import Parts, find_parts
+from drovik.learning.taken import Taken
 from drovik.learning.templates import Template
 from drovik.learning.trees import value_at
 from drovik.problems import DrovikError, Problem

@@ -1,0 +1,159 @@
+"""`drovik endpoint learn`: the sample read, what it was taken for shown, the files written, one request sent."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from drovik.cli.endpoint_try import run_steps, tried_document
+from drovik.cli.printing import heading, print_json, say, shortened, table
+from drovik.cli.services import nearest_project, on_terminal, see_that_it_may_be_sent, services_at, users_folder
+from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
+
+if TYPE_CHECKING:
+    from drovik.learning.learn import Learned
+    from drovik.learning.trying import Tried
+
+
+TOLD = {
+    "prompt": "which text, or place such as $.question, is the prompt",
+    "system": "which text or place is the system text",
+    "model": "what the model's id is in the sample",
+    "picture": "which place gives the picture",
+    "answer": "which text or place of the sample reply is the answer",
+}
+
+
+def learn(arguments: argparse.Namespace) -> int:
+    """Learn a service; 3 where it does not answer as it was learned, or could not be tried."""
+    from pydantic import TypeAdapter, ValidationError
+
+    from drovik.learning.learn import write_learned
+    from drovik.project.settings import Name
+
+    try:
+        TypeAdapter(Name).validate_python(arguments.name)
+    except ValidationError:
+        raise DrovikError(
+            Problem(f"'{arguments.name}' cannot name an endpoint", "no spaces, '/', '@', ':'")
+        ) from None
+    learned = _learned(arguments)
+    folder = users_folder() if arguments.user else nearest_project(arguments.project) or users_folder()
+    model_name = arguments.model_name or _model_name(learned.model)
+    files = write_learned(learned, folder, model_name)
+    if not arguments.json:
+        _show_learned(learned, folder, files, model_name)
+    tried = [] if arguments.no_try else _prove(arguments, learned, folder, model_name)
+    if arguments.json:
+        print_json(_learned_document(learned, folder, files, model_name, tried))
+    if tried is None or any(one.state == "bad" for one in tried):
+        return NO_SERVICE
+    return DONE
+
+
+def _learned(arguments: argparse.Namespace) -> Learned:
+    """What the sample comes to; on a terminal a person is asked where it is not sure."""
+    from drovik.learning.learn import learn
+    from drovik.learning.samples import read_reply, read_sample
+
+    text, folder = _sample_text(arguments.sample)
+    exchanges = read_sample(text, folder, arguments.url)
+    replies = [read_reply(_read(arguments.reply))] if arguments.reply else []
+    told = {role: getattr(arguments, role) for role in TOLD if getattr(arguments, role)}
+    if arguments.key_env:
+        told["key_env"] = arguments.key_env
+    learned = learn(arguments.name, exchanges, replies, told)
+    for one in learned.guesses if on_terminal() and not arguments.json else ():
+        role = {"prompt": "prompt", "model": "model", "system text": "system", "answer": "answer"}.get(one.role)
+        if role and one.others and role not in told:
+            told[role] = _choose(one.role, [one.place, *one.others], one.value)
+            learned = learn(arguments.name, exchanges, replies, told)
+    return learned
+
+
+def _choose(role: str, places: list[str], likeliest: str) -> str:
+    say(f"Which of these is the {role}? The likeliest is the first: '{shortened(likeliest, 60)}'.")
+    for number, place in enumerate(places, 1):
+        say(f"  {number}  {place}")
+    given = input("Its number [1]: ").strip() or "1"
+    return places[int(given) - 1] if given.isdigit() and 1 <= int(given) <= len(places) else places[0]
+
+
+def _sample_text(sample: str) -> tuple[str, Path]:
+    if sample != "-":
+        return _read(Path(sample)), Path(sample).parent
+    if sys.stdin.isatty():
+        say(
+            "Paste the sample request, and the reply after it if there is one; then end with Ctrl-D on an empty line."
+        )
+    return sys.stdin.read(), Path.cwd()
+
+
+def _read(path: Path) -> str:
+    from drovik.project.toml_files import read_text
+
+    problems: list[Problem] = []
+    text = read_text(path, str(path), problems)
+    if text is None:
+        raise DrovikError(problems)
+    return text
+
+
+def _model_name(model: str) -> str:
+    """A model's id as a name that may stand in an arm."""
+    import re
+
+    return re.sub(r"[\s/@:,*]+", "-", model).strip("-") or "model"
+
+
+def _show_learned(learned: Learned, folder: Path, files: list[str], model_name: str) -> None:
+    heading(f"{learned.name}: {learned.dialect.request.method} {learned.url}{learned.dialect.request.path}")
+    rows = [
+        ("" if one.sure else "?", one.role, one.place, shortened(one.value, 34), one.why) for one in learned.taken
+    ]
+    table(("", "taken for", "place", "value", "why"), rows)
+    if learned.fixed:
+        say(f"Kept as it stands: {', '.join(learned.fixed)}.")
+    if learned.guesses:
+        say(f"? marks {len(learned.guesses)} guesses; they are marked in the file too.", style="yellow")
+    say(f"Written: {' and '.join(files)} in {folder}, with the model '{model_name}'.")
+    if learned.key_env:
+        from drovik.project.keys import shown_key
+
+        what = f"The key of the sample ({shown_key(learned.key)}) is written nowhere. " if learned.key else ""
+        say(f"{what}The key is read from {learned.key_env}: export it, or put it into .env.")
+
+
+def _prove(arguments: argparse.Namespace, learned: Learned, folder: Path, model_name: str) -> list[Tried] | None:
+    """Try what was learned; None where no key is at hand to try it with."""
+    services = services_at(folder)
+    name = learned.key_env
+    if name and name not in services.keys:
+        if not learned.key:
+            if not arguments.json:
+                say(f"Not tried: {name} is not set. Set it, then: drovik endpoint try {learned.name}", style="yellow")
+            return None
+        services.keys[name] = learned.key
+    see_that_it_may_be_sent(services, [learned.name], arguments.trust)
+    return run_steps(services, learned.name, model_name, quiet=arguments.json)
+
+
+def _learned_document(
+    learned: Learned, folder: Path, files: list[str], model_name: str, tried: list[Tried] | None
+) -> dict[str, object]:
+    taken = [
+        {"role": one.role, "place": one.place, "value": one.value, "why": one.why, "sure": one.sure}
+        for one in learned.taken
+    ]
+    return {
+        "endpoint": learned.name,
+        "folder": str(folder),
+        "files": files,
+        "model": model_name,
+        "key_env": learned.key_env,
+        "taken": taken,
+        "fixed": list(learned.fixed),
+        "tried": None if tried is None else [tried_document(one) for one in tried],
+    }
