@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import json
 import re
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -17,8 +18,10 @@ from drovik.project.prompts import Prompt
 from drovik.project.settings import Endpoint, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.catalogue import measures_of
+from drovik.sending.checking import check_reply_form, check_request_form
 from drovik.sending.request import RequestWriter
 from drovik.sending.turns import Asking, PicturePart, TextPart, Turn
+from drovik.sending.unpack import unpack
 
 ROOT = Path(__file__).resolve().parent.parent
 
@@ -48,20 +51,32 @@ def test_there_is_a_worked_example_for_each_type_of_measure() -> None:
     assert {json.loads(one)["measure"]["type"] for one in blocks("measures.md", "example")} == set(MEASURES)
 
 
-def test_the_worked_example_of_dialects() -> None:
-    (template,), (wanted,) = blocks("dialects.md", "template"), blocks("dialects.md", "request")
-    dialect = Dialect.model_validate(
-        {"request": {"body": template}, "names": {"user": "asker"}, "reply": {"text": "$.a"}}
+def named_blocks(kind: str) -> dict[str, str]:
+    """The blocks of dialects.md of a kind, by the name of their example."""
+    found = re.findall(
+        rf"^```\w+ {kind} (\w+)\n(.*?)^```", (ROOT / "docs/dialects.md").read_text(), flags=re.M | re.S
     )
+    return dict(found)
+
+
+@pytest.mark.parametrize("name", named_blocks("dialect"))
+def test_the_worked_examples_of_dialects(name: str) -> None:
+    dialect = Dialect.model_validate(tomllib.loads(named_blocks("dialect")[name]))
+    assert check_request_form(dialect, "d.toml") + check_reply_form(dialect, "d.toml") == []
     settings = ProjectFile.model_validate(
         {"models": {"gull": {"endpoint": "e", "id": "gull-1", "settings": {"max_output_tokens": 90}}}}
     )
     task = Task("t", "", "text", None, None, (), (Prompt("v1", "", "", "", "x", frozenset()),))
-    asking = Asking("", (Turn("user", (PicturePart(0), TextPart("Which kind is it? {key}"))),))
+    asking = Asking("Be short.", (Turn("user", (PicturePart(0), TextPart("What is it? {key}"))),))
     picture = Prepared(base64.b64decode("iVBORw0KGgo="), "image/png", 1, 1, True)
     writer = RequestWriter(Endpoint(url="http://127.0.0.1", dialect="d"), dialect, "the key")
-    request = writer.write(writer.draft(arms_of(task, settings)[0], asking, [picture], "id"))
-    assert json.loads(request.body) == json.loads(wanted)
+    draft = writer.draft(arms_of(task, settings)[0], asking, [picture], "id")
+    if name in named_blocks("request"):
+        assert json.loads(writer.write(draft).body) == json.loads(named_blocks("request")[name])
+    if name in named_blocks("found"):
+        found = unpack(named_blocks("reply")[name].rstrip("\n").encode(), dialect.reply)
+        wanted = json.loads(named_blocks("found")[name])
+        assert {key: getattr(found, key) for key in wanted} == wanted
 
 
 def test_the_readme_links_what_is_there() -> None:

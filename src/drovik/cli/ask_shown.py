@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.asking import Asked, HandAnswer, Hears, took
-from drovik.cli.printing import harmless, heading, say
+from drovik.cli.printing import aside, harmless, heading, say
 
 if TYPE_CHECKING:
     from drovik.cli.ask_files import Files
@@ -22,9 +22,12 @@ def show(asked: Asked, hears: Hears, kept: Files, question: Question, several: b
         say(f"{there}{kept.written} answers written{left}.")
     else:
         cases = len({one.ask.case.id for one in asked.answers})
+        most = max((one.ask.repeat for one in asked.answers), default=1)
         for one in asked.answers:
             if cases > 1 or several or one.ask.repeat > 1 or len(asked.answers) > 1:
-                heading(" ".join([one.ask.case.id] * (cases > 1) + [one.model] * (several or cases == 1)))
+                time = f"time {one.ask.repeat}" if most > 1 else ""
+                words = [one.ask.case.id if cases > 1 else "", one.model if several or cases == 1 else "", time]
+                heading(", ".join(filter(None, words)))
             _show_one(one, hears.shown, question)
     for problem in asked.troubles:
         print(harmless(problem.line()), file=sys.stderr)
@@ -52,7 +55,7 @@ def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
         notes.append(_SAID_OF.get(answer.status, answer.status))
     for note in [*notes, *([answer.note] if answer.note else [])]:
         print(harmless(f"  ! {note}"), file=sys.stderr)
-    print(f"  {one.model}   {took(answer)}", file=sys.stderr, flush=True)
+    aside(f"  {one.model}   {took(answer)}")
 
 
 def _show_agreement(asked: Asked) -> None:

@@ -117,7 +117,8 @@ def _show_learned(learned: Learned, folder: Path, files: list[str], model_name: 
     if learned.fixed:
         say(f"Kept as it stands: {', '.join(learned.fixed)}.")
     if learned.guesses:
-        say(f"? marks {len(learned.guesses)} guesses; they are marked in the file too.", style="yellow")
+        many = f"{len(learned.guesses)} guesses; they are" if len(learned.guesses) > 1 else "a guess; it is"
+        say(f"? marks {many} marked in the file too.", style="yellow")
     say(f"Written: {' and '.join(files)} in {folder}, with the model '{model_name}'.")
     if learned.key_env:
         from drovik.project.keys import shown_key

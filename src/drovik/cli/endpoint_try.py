@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.printing import heading, print_json, say, seconds
+from drovik.cli.printing import console, harmless, heading, print_json, say, seconds
 from drovik.cli.services import Services, nearest_project, see_that_it_may_be_sent, services_at, users_folder
 from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem, known_words
 
@@ -82,10 +83,15 @@ _STYLES = {"good": "green", "bad": "red", "unknown": "yellow", "left out": "dim"
 
 
 def _show_tried(one: Tried) -> None:
-    took = f"   {seconds(one.seconds)}" if one.seconds is not None else ""
-    say(f"{_MARKS[one.state]:<4} {one.step:<16} {one.words}{took}", style=_STYLES[one.state])
+    from rich.text import Text
+
+    took = seconds(one.seconds) if one.seconds is not None else ""
+    line = Text.assemble(
+        (f"{_MARKS[one.state]:<4} {one.step:<16}", _STYLES[one.state]), f"{took:>8}   {harmless(one.words)}"
+    )
+    console().print(line, soft_wrap=not sys.stdout.isatty())
     if one.remedy:
-        say(f"     {'':<16} → {one.remedy}")
+        say(f"{'':<32}→ {one.remedy}")
 
 
 def tried_document(one: Tried) -> dict[str, object]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
@@ -28,6 +29,12 @@ def console() -> Console:
 def say(text: str = "", style: StyleType | None = None) -> None:
     """Print a paragraph, wrapped to the terminal; where there is none, each line stays one line."""
     console().print(harmless(text), style=style, soft_wrap=not sys.stdout.isatty())
+
+
+def aside(text: str) -> None:
+    """Say something beside the results: on standard error, and dimmed on a terminal."""
+    plain = not sys.stderr.isatty() or "NO_COLOR" in os.environ
+    print(harmless(text) if plain else f"\x1b[2m{harmless(text)}\x1b[0m", file=sys.stderr, flush=True)
 
 
 def heading(text: str) -> None:

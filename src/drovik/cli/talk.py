@@ -24,7 +24,7 @@ from drovik.cli.asking import (
     wants_bytes,
 )
 from drovik.cli.pictures_given import Given, Words, given_pictures, sorted_out
-from drovik.cli.printing import harmless, money, say
+from drovik.cli.printing import aside, harmless, money, say
 from drovik.cli.services import Services, all_services, on_terminal
 from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
 
@@ -85,7 +85,7 @@ class _Talk:
         if asked.answers:
             one = asked.answers[0]
             print(flush=True) if hears.shown else say(one.answer.text.strip() or "(the answer is empty)")
-            print(f"  {took(one.answer)}", file=sys.stderr, flush=True)
+            aside(f"  {took(one.answer)}")
             self.turns.append(_Said(self.waiting, question, one))
             self.waiting = []
 

@@ -6,6 +6,7 @@ are parts. Names decide between texts, and where they do not, the likeliest is t
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -43,7 +44,7 @@ class Parts:
 
 
 def _short(value: Any) -> str:
-    text = value if isinstance(value, str) else str(value)
+    text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
     return text if len(text) <= 60 else text[:57] + "…"
 
 

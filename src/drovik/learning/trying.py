@@ -171,7 +171,7 @@ def _text_steps(come: _Come, line: Line, model: str) -> list[Tried]:
         return [Tried("key accepted", "bad", f"the key{key} {said}: {words}", REMEDIES[kind], come.seconds)]
     accepted = "good" if line.key else "unknown"
     told = f"the key{key} is accepted" if line.key else "no key is asked for"
-    steps = [Tried("key accepted", accepted, told)]  # type: ignore[arg-type]
+    steps = [Tried("key accepted", accepted, told, "", come.seconds)]  # type: ignore[arg-type]
     if kind == "not_found":
         remedy = "correct the model's id, or the path in the dialect; see: drovik endpoint models"
         return [
@@ -184,7 +184,9 @@ def _text_steps(come: _Come, line: Line, model: str) -> list[Tried]:
         unsure = [] if kind in ("bad_request", "no_pictures") else steps[:0]
         said = f"{kind.replace('_', ' ')}: {words}"
         return [*unsure, Tried("text answered", "bad", said, REMEDIES.get(kind, ""), come.seconds)]
-    steps.append(Tried("model known", "good", f"'{model}' answers" + _reported(come.unpacked, model)))
+    steps.append(
+        Tried("model known", "good", f"'{model}' answers" + _reported(come.unpacked, model), "", come.seconds)
+    )
     return [*steps, _text_step(come)]
 
 
@@ -226,7 +228,10 @@ async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees
 def _picture_step(come: _Come, probe: Probe) -> Tried:
     if come.outcome.kind != "answered" or come.unpacked is None:
         said = f"{come.outcome.kind.replace('_', ' ')}: {come.outcome.words}"
-        return Tried("picture seen", "bad", said, REMEDIES.get(come.outcome.kind, ""), come.seconds)
+        remedy = REMEDIES.get(come.outcome.kind, "")
+        if come.outcome.kind == "bad_request":
+            remedy = "text alone was answered: compare how the dialect gives pictures with the documentation"
+        return Tried("picture seen", "bad", said, remedy, come.seconds)
     answer = come.unpacked.text
     drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
     if probe.word.lower() in answer.lower():

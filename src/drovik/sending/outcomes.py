@@ -47,7 +47,8 @@ _SAYS_UNKNOWN = re.compile(
 )
 _SAYS_PICTURE = re.compile(r"\b(?:image|picture|photo|vision|visual|multimodal)s?\b", re.IGNORECASE)
 _SAYS_CANNOT = re.compile(
-    r"not support|n.t support|unsupported|cannot|can.t|does not (?:see|take|accept)|text[- ]only|no vision",
+    r"not support|n.t support|unsupported|cannot|can.t|does not (?:see|take|accept)"
+    r"|(?:text|words)[- ]only|only (?:text|words)|no vision|\bno (?:image|picture|photo)s\b",
     re.IGNORECASE,
 )
 
