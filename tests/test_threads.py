@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Drovik, FakeService, Reply, demo_on_port, good
+from conftest import Drovik, FakeService, Reply, bad, demo_on_port, good
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 
@@ -88,7 +88,14 @@ def test_a_measure_may_look_at_an_earlier_turn(drovik: Drovik, serve: Serve) -> 
 
 
 def test_a_failed_turn_leaves_the_rest_unasked(drovik: Drovik, serve: Serve) -> None:
-    service = serve(lambda n, body: (400, {}, b'{"problem": "no"}') if n == 1 else good("A thing."))
+    begun: list[int] = []
+
+    def answers(number: int, body: dict[str, Any]) -> Reply:
+        if len(body["talk"]) == 1:
+            begun.append(number)
+        return bad(400, "no") if len(body["talk"]) == 1 and len(begun) == 2 else good("A thing.")
+
+    service = serve(answers)
     conversation(drovik, service, cases=3)
     sent = drovik("send", "--task", "sort", "--arm", "fulmar", "--json").json
     assert sent["failed"] == 1
