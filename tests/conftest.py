@@ -132,7 +132,10 @@ Reply = tuple[int, dict[str, str], bytes]
 
 @dataclass
 class FakeService:
-    """A service whose every reply the test decides, on a real socket; remembers what it was asked."""
+    """A service whose every reply the test decides, on a real socket; remembers what it was asked.
+
+    With `raw` the bodies of its requests need not be JSON.
+    """
 
     decide: Callable[[int, dict[str, Any]], Reply | None]
     requests: list[dict[str, Any]] = field(default_factory=list)
@@ -140,6 +143,9 @@ class FakeService:
     under_way: int = 0
     most_under_way: int = 0
     times: list[float] = field(default_factory=list)
+    paths: list[str] = field(default_factory=list)
+    bodies: list[bytes] = field(default_factory=list)
+    raw: bool = False
 
     def __post_init__(self) -> None:
         service, lock = self, threading.Lock()
@@ -148,8 +154,11 @@ class FakeService:
             protocol_version = "HTTP/1.1"
 
             def do_POST(self) -> None:
-                body = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
+                data = self.rfile.read(int(self.headers["Content-Length"]))
+                body = {} if service.raw else json.loads(data)
                 with lock:
+                    service.paths.append(self.path)
+                    service.bodies.append(data)
                     number = len(service.requests)
                     service.requests.append(body)
                     service.headers.append(dict(self.headers))

@@ -357,7 +357,8 @@ def test_what_is_learned_makes_json_and_no_slot_is_filled_from_text(tree: dict[s
         assert "body is empty" in error.problems[0].what or "has no value" in error.problems[0].what
         return
     json.loads(request.body)
-    assert secret.encode() not in request.body
+    if not any(one.role == "key" and one.place.startswith("$") for one in found.taken):
+        assert secret.encode() not in request.body
     assert request.headers["Authorization"] == f"Bearer {secret}"
 
 

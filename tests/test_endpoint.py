@@ -116,7 +116,7 @@ def test_learning_disturbs_nothing_in_a_drovik_toml(drovik: Drovik, service: str
         ("curl https://a.example/x -d @nowhere.json", "sends the file nowhere.json, which is not here"),
         ("curl http://far.example/x -d '{\"q\": \"What is it?\"}'", "plain http to 'far.example'"),
         ("curl https://a.example/x --digest -u a:b -d '{\"q\": \"What?\"}'", "wants its requests signed"),
-        ("curl https://a.example/x -H 'Authorization: HMAC k=1, s=2' -d '{\"q\": \"What?\"}'", "requests that must be signed"),
+        ("curl https://a.example/x -H 'Authorization: HMAC k=1, s=2' -d '{\"q\": \"What?\"}'", "wants its requests signed"),
         ("curl https://a.example/x", "there is no question in the sample"),
         ("curl ftp://a.example/x -d '{\"q\": \"What is it?\"}'", "is no address of a service"),
     ],
@@ -387,3 +387,72 @@ def test_a_key_is_bound_to_its_host(drovik: Drovik) -> None:
         "the key in IT_KEY was never sent to far.example before; if that is where it belongs, say --trust once"
         in refused.err
     )
+
+
+SECRET = "sk9Fh27Qmn41LpXz88Tr"
+
+
+@pytest.mark.parametrize(
+    ("sample", "sent"),
+    [
+        ("curl URL -H 'Authorization: Bearer KEY' -d BODY", "header Authorization: Bearer KEY"),
+        ("curl URL -H 'X-Own: KEY' -d BODY", "header X-Own: KEY"),
+        ("curl URL --oauth2-bearer KEY -d BODY", "header Authorization: Bearer KEY"),
+        ("curl URL -b 'session=KEY' -d BODY", "header Cookie: session=KEY"),
+        ("curl 'URL?access_token=KEY&v=2' -d BODY", "/ask?v=2&access_token=KEY"),
+        ("curl URL/KEY/ask -d BODY", "/ask/KEY/ask"),
+        ('curl URL -d \'{"q": "What is it?", "apiKey": "KEY"}\'', '"apiKey":"KEY"'),
+        ("curl URL -F 'q=What is it?' -F token=KEY", "KEY"),
+        ('curl URL -H \'Key: KEY\' -d \'{"q": "What is it?", "trace": "by KEY"}\'', '"trace":"by KEY"'),
+        ("curl URL -H 'Key: KEY' -H 'X-Secret: other7Fh27Qmn41LpXz88' -d BODY", "header Key: KEY"),
+    ],
+)
+def test_a_key_is_found_wherever_it_stands_and_written_nowhere(
+    drovik: Drovik, serve: Serve, sample: str, sent: str
+) -> None:
+    service = serve(lambda n, b: reply({"answer": "A ferry is a boat that goes there and back."}))
+    text = sample.replace("URL", f"http://127.0.0.1:{service.port}/ask").replace("KEY", SECRET)
+    (drovik.folder / "s.txt").write_text(text.replace("BODY", '\'{"q": "What is it?"}\''))
+    service.raw = True
+    done = drovik("endpoint", "learn", "it", "s.txt", "--json")
+    assert done.json["tried"][1]["state"] == "good", done.json
+    for path in (Path(drovik.environment["HOME"]), drovik.folder):
+        for file in path.rglob("*"):
+            if file.is_file() and file.name != "s.txt":
+                assert SECRET not in file.read_text()
+                assert "other7Fh27Qmn41LpXz88" not in file.read_text()
+    assert SECRET not in done.out + done.err
+    got = (
+        service.paths[-1] + "\n" + "\n".join(f"header {name}: {value}" for name, value in service.headers[-1].items())
+    )
+    assert sent.replace("KEY", SECRET) in got + "\n" + service.bodies[-1].decode("utf-8", "replace")
+
+
+def test_the_systems_keyring_keeps_a_key(drovik: Drovik, serve: Serve) -> None:
+    """With a stand-in for the optional package, which keeps its keys in a file."""
+    service = serve(lambda n, b: reply({"answer": "ready"}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more='key_env = "IT_KEY"')
+    without = drovik("endpoint", "key", "it")
+    assert "no key was given" in without.err or "not installed" in without.err
+    module = drovik.folder / "keyring"
+    module.mkdir()
+    (module / "errors.py").write_text("class KeyringError(Exception): pass\n")
+    (module / "__init__.py").write_text(
+        "import json, pathlib\nfrom . import errors\nfile = pathlib.Path(__file__).with_name('kept.json')\n"
+        "def _kept(): return json.loads(file.read_text()) if file.exists() else {}\n"
+        "def get_password(service, name): return _kept().get(f'{service} {name}')\n"
+        "def set_password(service, name, key): file.write_text(json.dumps({**_kept(), f'{service} {name}': key}))\n"
+        "def delete_password(service, name): file.write_text('{}')\n"
+    )
+    drovik.environment["PYTHONPATH"] = str(drovik.folder)
+    import subprocess
+
+    from conftest import PROGRAM
+
+    put = subprocess.run([PROGRAM, "endpoint", "key", "it"], input=SECRET + "\n", text=True, capture_output=True,
+                         env=drovik.environment, cwd=drovik.folder)  # fmt: skip
+    assert put.stdout == "IT_KEY (…Tr) is in the keyring.\n", put.stderr
+    assert drovik("ask", "Ready?").out == "ready\n"
+    assert service.headers[-1]["Pass"] == SECRET
+    assert drovik("endpoint", "key", "it", "--forget").code == 0
+    assert "IT_KEY is not set" in drovik("ask", "Ready?").err

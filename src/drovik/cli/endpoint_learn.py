@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import asyncio
 import sys
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -13,7 +15,9 @@ from drovik.cli.services import nearest_project, on_terminal, see_that_it_may_be
 from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
 
 if TYPE_CHECKING:
+    from drovik.cli.services import Services
     from drovik.learning.learn import Learned
+    from drovik.learning.samples import Exchange, SampleReply
     from drovik.learning.trying import Tried
 
 
@@ -30,7 +34,8 @@ def learn(arguments: argparse.Namespace) -> int:
     """Learn a service; 3 where it does not answer as it was learned, or could not be tried."""
     from pydantic import TypeAdapter, ValidationError
 
-    from drovik.learning.learn import write_learned
+    from drovik.learning.learn import dialect_there, write_learned
+    from drovik.learning.project_file import free_model_name
     from drovik.project.settings import Name
 
     try:
@@ -39,10 +44,16 @@ def learn(arguments: argparse.Namespace) -> int:
         raise DrovikError(
             Problem(f"'{arguments.name}' cannot name an endpoint", "no spaces, '/', '@', ':'")
         ) from None
-    learned = _learned(arguments)
+    sample = _sample(arguments)
+    learned = _learned(arguments, sample)
     folder = users_folder() if arguments.user else nearest_project(arguments.project) or users_folder()
-    model_name = arguments.model_name or _model_name(learned.model)
-    files = write_learned(learned, folder, model_name)
+    model_name = free_model_name(folder, learned.name, arguments.model_name or _model_name(learned.model))
+    before = dialect_there(folder, learned.name)
+    if not (arguments.no_try or sample.replies):
+        write_learned(learned, folder, model_name)
+        reply = _first_reply(arguments, learned, folder, model_name)
+        learned = _learned(arguments, replace(sample, replies=(reply,))) if reply else learned
+    files = write_learned(learned, folder, model_name, before)
     if not arguments.json:
         _show_learned(learned, folder, files, model_name)
     tried = [] if arguments.no_try else _prove(arguments, learned, folder, model_name)
@@ -53,24 +64,61 @@ def learn(arguments: argparse.Namespace) -> int:
     return DONE
 
 
-def _learned(arguments: argparse.Namespace) -> Learned:
-    """What the sample comes to; on a terminal a person is asked where it is not sure."""
-    from drovik.learning.learn import learn
+@dataclass(frozen=True)
+class _Sample:
+    """A sample as it was read: its requests, and the replies that there are."""
+
+    exchanges: tuple[Exchange, ...]
+    replies: tuple[SampleReply, ...]
+
+
+def _sample(arguments: argparse.Namespace) -> _Sample:
     from drovik.learning.samples import read_reply, read_sample
 
     text, folder = _sample_text(arguments.sample)
-    exchanges = read_sample(text, folder, arguments.url)
-    replies = [read_reply(_read(arguments.reply))] if arguments.reply else []
+    exchanges = tuple(read_sample(text, folder, arguments.url))
+    given = [read_reply(_read(arguments.reply))] if arguments.reply else []
+    return _Sample(exchanges, tuple(given) or tuple(exchanges[-1].replies))
+
+
+def _learned(arguments: argparse.Namespace, sample: _Sample) -> Learned:
+    """What the sample comes to; on a terminal a person is asked where it is not sure."""
+    from drovik.learning.learn import learn
+
     told = {role: getattr(arguments, role) for role in TOLD if getattr(arguments, role)}
     if arguments.key_env:
         told["key_env"] = arguments.key_env
-    learned = learn(arguments.name, exchanges, replies, told)
+    learned = learn(arguments.name, sample.exchanges, sample.replies, told)
     for one in learned.guesses if on_terminal() and not arguments.json else ():
         role = {"prompt": "prompt", "model": "model", "system text": "system", "answer": "answer"}.get(one.role)
         if role and one.others and role not in told:
             told[role] = _choose(one.role, [one.place, *one.others], one.value)
-            learned = learn(arguments.name, exchanges, replies, told)
+            setattr(arguments, role, told[role])
+            learned = learn(arguments.name, sample.exchanges, sample.replies, told)
     return learned
+
+
+def _first_reply(
+    arguments: argparse.Namespace, learned: Learned, folder: Path, model_name: str
+) -> SampleReply | None:
+    """A real reply to learn from, where the sample has none and there is a key to ask with."""
+    from drovik.learning.trying import first_reply
+
+    services = _with_key(learned, folder)
+    if services is None:
+        return None
+    see_that_it_may_be_sent(services, [learned.name], arguments.trust)
+    return asyncio.run(first_reply(learned.name, model_name, services.settings, services.dialects, services.keys))
+
+
+def _with_key(learned: Learned, folder: Path) -> Services | None:
+    """The services of the folder, with the sample's own key where its variable is not set; None without any key."""
+    services = services_at(folder)
+    if learned.key_env and learned.key_env not in services.keys:
+        if not learned.key:
+            return None
+        services.keys[learned.key_env] = learned.key
+    return services
 
 
 def _choose(role: str, places: list[str], likeliest: str) -> str:
@@ -129,14 +177,12 @@ def _show_learned(learned: Learned, folder: Path, files: list[str], model_name: 
 
 def _prove(arguments: argparse.Namespace, learned: Learned, folder: Path, model_name: str) -> list[Tried] | None:
     """Try what was learned; None where no key is at hand to try it with."""
-    services = services_at(folder)
-    name = learned.key_env
-    if name and name not in services.keys:
-        if not learned.key:
-            if not arguments.json:
-                say(f"Not tried: {name} is not set. Set it, then: drovik endpoint try {learned.name}", style="yellow")
-            return None
-        services.keys[name] = learned.key
+    services = _with_key(learned, folder)
+    if services is None:
+        if not arguments.json:
+            how = f"{learned.key_env} is not set. Set it, then: drovik endpoint try {learned.name}"
+            say(f"Not tried: {how}", style="yellow")
+        return None
     see_that_it_may_be_sent(services, [learned.name], arguments.trust)
     return run_steps(services, learned.name, model_name, quiet=arguments.json)
 

@@ -140,6 +140,9 @@ def _headers(options: _Options) -> list[tuple[str, str]]:
         name, _, value = line.partition(":")
         if value.strip():
             headers.append((name.strip(), value.strip()))
+    cookie = options.last("cookie")
+    if cookie is not None and "=" in cookie:
+        headers.append(("Cookie", cookie))
     user = options.last("user")
     if user is not None:
         headers.append(("Authorization", f"Basic {base64.b64encode(user.encode()).decode()}"))

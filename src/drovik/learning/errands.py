@@ -126,7 +126,7 @@ def _add_step(
     head = "image" if per == "picture" else "taken"
     names = {tie.value: _name(index) for index, tie in enumerate(ties[number])}
     known = {tie.value: f"{{{head}.{name}}}" for step in found.steps for tie, name in step["ties"]}
-    form = _with_values(form, known)
+    form = with_values(form, known)
     if draft.has_picture:
         name, lives = "hand_over", {"lives": HANDLE_LIVES}
     elif exchange.request.method == "GET":
@@ -157,12 +157,12 @@ def _name(index: int) -> str:
     return "handle" if index == 0 else f"handle_{index + 1}"
 
 
-def _with_values(tree: Any, known: dict[str, str]) -> Any:
+def with_values(tree: Any, known: dict[str, str]) -> Any:
     """A table in which values that were taken before are slots."""
     if isinstance(tree, dict):
-        return {name: _with_values(value, known) for name, value in tree.items()}
+        return {name: with_values(value, known) for name, value in tree.items()}
     if isinstance(tree, list):
-        return [_with_values(value, known) for value in tree]
+        return [with_values(value, known) for value in tree]
     if isinstance(tree, str):
         for value, slot in known.items():
             path = urlsplit(value).path if value.startswith(("http", "/")) else value
@@ -212,7 +212,7 @@ def _answer_comes_later(
     step["ties"] = []
     found.steps.append(step)
     slots = {value: f"{{taken.{name}}}" for value, name in names.items()}
-    proper = _with_values({name: value for name, value in fetch.form.items() if value not in ({}, None)}, slots)
+    proper = with_values({name: value for name, value in fetch.form.items() if value not in ({}, None)}, slots)
     until = _until(exchanges[last], exchanges[:last])
     if until is not None:
         proper["until"] = until

@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
 from drovik.learning.dialect_file import dialect_text
-from drovik.learning.errands import learn_requests
+from drovik.learning.errands import learn_requests, with_values
+from drovik.learning.keys_in import SHORTEST_KEY
 from drovik.learning.project_file import add_endpoint, write_whole
 from drovik.learning.replies import learn_reply
 from drovik.learning.samples import Exchange, SampleReply
@@ -22,7 +23,7 @@ from drovik.project.settings import Endpoint
 from drovik.project.toml_files import problems_of, validated
 from drovik.sending.checking import check_reply_form, check_request_form
 
-NO_REPLY = "there is no sample reply; the answer is taken to be the longest text, wherever that stands"
+NO_REPLY = "there is no sample reply; all of the reply is taken for the answer"
 
 
 @dataclass(frozen=True)
@@ -72,6 +73,11 @@ def learn(
     if not given:
         taken.append(Taken("answer", reply["text"], "", NO_REPLY, sure=False))
     steps = [{key: value for key, value in step.items() if key != "ties"} for step in found.steps]
+    secrets = dict.fromkeys(proper.other_keys, "left-out")
+    if proper.key and len(proper.key) >= SHORTEST_KEY:
+        secrets[proper.key] = "{key}"
+    taken = [replace(one, value=with_values(one.value, dict.fromkeys(secrets, "…"))) for one in taken]
+    proper.form, steps = with_values(proper.form, secrets), with_values(steps, secrets)
     text = dialect_text(name, proper.form, steps, proper.names, reply, taken)
     dialect = _checked(text, f"dialects/{name}.toml")
     key_env = told.get("key_env") or proper.key_variable or f"{re.sub(r'[^A-Z0-9]+', '_', name.upper())}_KEY"
@@ -109,7 +115,7 @@ def _reply(
         learned = learn_reply(given, model, told)
         return learned.form, learned.taken
     answer = told.get("answer", "")
-    return {"form": "json", "text": answer if answer.startswith("$") else "$..*"}, []
+    return {"form": "json", "text": answer if answer.startswith("$") else "$"}, []
 
 
 def _checked(text: str, file: str) -> Dialect:
@@ -131,12 +137,22 @@ def _checked(text: str, file: str) -> Dialect:
     return dialect
 
 
-def write_learned(learned: Learned, folder: Path, model_name: str) -> list[str]:
+def dialect_there(folder: Path, name: str) -> str | None:
+    """The text of a dialect that stands in a folder already."""
+    path = folder / "dialects" / f"{name}.toml"
+    return path.read_text(encoding="utf-8", errors="replace") if path.exists() else None
+
+
+def write_learned(learned: Learned, folder: Path, model_name: str, before: str | None = None) -> list[str]:
     """Write what was learned into a folder; the names of the files.
 
     :param model_name: what the model is called in the project.
+    :param before: a dialect that stood there; where it said otherwise it is kept beside it, for it may have been
+        mended by hand.
     """
     dialect = folder / "dialects" / f"{learned.name}.toml"
+    if before is not None and before != learned.text:
+        write_whole(dialect.with_suffix(".toml.before"), before)
     write_whole(dialect, learned.text)
     endpoint: dict[str, Any] = {"url": learned.url, "dialect": learned.name}
     if learned.key_env:

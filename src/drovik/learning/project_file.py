@@ -47,6 +47,16 @@ def add_endpoint(
     return _changed(folder, document, text)
 
 
+def free_model_name(folder: Path, endpoint: str, wanted: str) -> str:
+    """What an endpoint's model may be called in a folder's drovik.toml: as wanted, unless that is another's model."""
+    document, _ = _document(folder)
+    models: Any = document.get("models", {})
+    for name in (wanted, f"{endpoint}-{wanted}", *(f"{endpoint}-{wanted}-{number}" for number in range(2, 1000))):
+        if name not in models or models[name].get("endpoint") == endpoint:
+            return name
+    raise DrovikError(Problem(f"there are too many models called '{wanted}'", "give another --model-name", FILE_NAME))
+
+
 def add_prep(folder: Path, name: str, prep: Mapping[str, Any]) -> bool:
     """Put a prep into a folder's drovik.toml, where it has none of that name, and it is not the only plain one.
 

@@ -35,6 +35,7 @@ class Parts:
     model: Path | None = None
     settings: dict[Path, str] = field(default_factory=dict)
     schema: Path | None = None
+    secrets: dict[Path, str] = field(default_factory=dict)
     taken: list[Taken] = field(default_factory=list)
 
     def take(self, role: str, path: Path, why: str, sure: bool = True, others: tuple[Path, ...] = ()) -> None:
@@ -53,18 +54,24 @@ def find_parts(
     handles: frozenset[str] = frozenset(),
     told: Mapping[str, str] | None = None,
     echoed: frozenset[str] = frozenset(),
+    secrets: Mapping[Path, str] | None = None,
 ) -> Parts:
     """What the parts of a request's tree are for.
 
     :param handles: what earlier requests of the sample got for pictures.
     :param echoed: the texts that stand in the reply too, as a model's id often does.
+    :param secrets: where keys stand, and what is written there.
     :param told: by role (`prompt`, `system`, `model`, `picture`), the place or the value that a person says it has.
     :raises DrovikError: where a person names what is not there.
     """
-    parts = Parts(tree)
+    parts = Parts(tree, secrets=dict(secrets or {}))
     known = {role: _told_place(tree, role, text) for role, text in (told or {}).items() if text}
     for path, value in leaves(tree):
-        if isinstance(value, str) and (found := picture_in(value, names_of(path), handles)):
+        if (
+            isinstance(value, str)
+            and path not in parts.secrets
+            and (found := picture_in(value, names_of(path), handles))
+        ):
             parts.pictures[path] = found
     if not parts.pictures:
         _take_any_address(parts)
@@ -152,7 +159,7 @@ def _system_turn(parts: Parts) -> Path | None:
 
 
 def _is_text(parts: Parts, path: Path, value: Any) -> bool:
-    if not isinstance(value, str) or path in parts.pictures or not names_of(path):
+    if not isinstance(value, str) or path in parts.pictures or path in parts.secrets or not names_of(path):
         return False
     if parts.schema is not None and path[: len(parts.schema)] == parts.schema:
         return False
@@ -217,7 +224,11 @@ def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str])
     named = []
     for path, value in leaves(parts.tree):
         name = words.folded(names_of(path)[-1]) if names_of(path) else ""
-        if isinstance(value, str) and re.fullmatch(r"[\w.:/@\-<>{}$]+", value) and path not in parts.pictures:
+        if (
+            isinstance(value, str)
+            and re.fullmatch(r"[\w.:/@\-<>{}$]+", value)
+            and path not in {**parts.pictures, **parts.secrets}
+        ):
             score = 3 * (name in words.MODEL) + 2 * ("model" in name) + (len(path) <= 2)
             if score >= 3:
                 named.append((score, path))
@@ -229,6 +240,7 @@ def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str])
         path
         for path, value in leaves(parts.tree)
         if isinstance(value, str) and _MODEL_SHAPED.fullmatch(value) and path not in parts.pictures
+        and path not in parts.secrets
         and not _within(path, parts.turns) and not _within(path, parts.schema)
     ]  # fmt: skip
     echoing = [path for path in shaped if value_at(parts.tree, path) in echoed]

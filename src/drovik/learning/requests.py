@@ -10,19 +10,14 @@ from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from drovik.learning.curl import FormPart, SampleRequest
+from drovik.learning.keys_in import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.learning.request_parts import Parts, find_parts
 from drovik.learning.taken import Taken
 from drovik.learning.templates import Template
 from drovik.learning.trees import value_at
 from drovik.problems import DrovikError, Problem
-from drovik.project.keys import is_secret_name
 from drovik.sending.slots import Text, compile_text, escaped
 
-_DROPPED = ("content-length", "host", "user-agent", "accept-encoding", "connection")
-_SIGNED = re.compile(r"hmac|signature|signed|sigv\d", re.IGNORECASE)
-_KEY_SHAPED = re.compile(r"(?=.*\d)(?=.*[A-Za-z])[A-Za-z0-9_\-.]{20,}$")
-_PLACE_HOLDER = re.compile(r"\$\{?\w+\}?|<[^>]+>|\{\{?[^}]+\}\}?|YOUR[_\- ]?\w+|your[_\-]\w+|x{3,}|\.{3}|…|\*{3,}")
-_VARIABLE = re.compile(r"\$\{?([A-Za-z_]\w*)\}?")
 _MODEL_SEGMENT = re.compile(r"(?=.*[a-z])(?=.*[-_.:0-9])[\w.\-]{2,60}$", re.IGNORECASE)
 
 
@@ -37,6 +32,7 @@ class LearnedRequest:
     model: str | None = None
     key: str | None = None
     key_variable: str | None = None
+    other_keys: list[str] = field(default_factory=list)
     settings: dict[str, Any] = field(default_factory=dict)
     names: dict[str, str] = field(default_factory=dict)
     prompt: str = ""
@@ -68,16 +64,25 @@ def learn_request(
     body = _body_tree(sample)
     if body is not None:
         tree["body"] = body
-    _take_headers(sample, learned)
-    _take_key_from_query(query, learned)
+    key = Key()
+    learned.form["headers"], learned.fixed = headers_of(sample, key)
+    keys_in_query = keys_of_query(query, key)
     if query:
         tree["query"] = query
-    parts = find_parts(tree, handles, _inside(tree, told), echoed)
+    secrets = keys_of_body(tree, key)
+    path = "/".join(keys_of_path([unquote(one) for one in address.path.split("/")], key))
+    parts = find_parts(tree, handles, _inside(tree, told), echoed, secrets)
     template = Template(parts)
     made = template.tree
-    _take_model(learned, parts, told, address.path, handles)
+    learned.taken, learned.key, learned.key_variable, learned.other_keys = (
+        key.taken,
+        key.value,
+        key.variable,
+        key.others,
+    )
+    _take_model(learned, parts, told, path, handles)
     _put_body(learned, sample, made.get("body"))
-    learned.form["query"] = {**made.get("query", {}), **learned.form.pop("key_query", {})}
+    learned.form["query"] = {**made.get("query", {}), **keys_in_query}
     learned.taken += [_outside(one) for one in parts.taken]
     learned.fixed += [_plain_place(place) for place in template.fixed]
     learned.settings = {name: _number(value_at(tree, path)) for path, name in parts.settings.items()}
@@ -184,65 +189,7 @@ def _only_slot(text: Text) -> str | None:
     return slots[0] if len(text.pieces) == 1 and slots else None
 
 
-# Headers, key, address.
-
-
-def _take_headers(sample: SampleRequest, learned: LearnedRequest) -> None:
-    headers: dict[str, str] = {}
-    learned.form["headers"] = headers
-    for name, value in sample.headers:
-        low = name.lower()
-        if low in _DROPPED or (low == "content-type" and _is_written_anyway(value, sample.kind)):
-            continue
-        if learned.key is None and _carries_key(low, value):
-            if _SIGNED.search(value.split(" ")[0]) and " " in value:
-                what = f"the header '{name}' is a signature"
-                raise DrovikError(Problem(what, "requests that must be signed are not for Drovik"))
-            headers[name] = _with_key(learned, f"header {name}", value)
-        elif low in ("idempotency-key", "x-idempotency-key", "request-id", "x-request-id"):
-            headers[name] = "{request.id}"
-            learned.taken.append(Taken("request's own number", f"header {name}", value, "by its name", sure=True))
-        else:
-            headers[name] = escaped(value)
-            learned.fixed.append(f"header {name}")
-
-
-def _is_written_anyway(value: str, kind: str) -> bool:
-    low = value.lower()
-    return {"json": "application/json" in low, "form": "urlencoded" in low, "multipart": "multipart" in low}.get(
-        kind, False
-    )
-
-
-def _carries_key(name: str, value: str) -> bool:
-    if name in ("accept", "content-type", "idempotency-key", "x-idempotency-key"):
-        return False
-    return (
-        is_secret_name(name) or _KEY_SHAPED.match(value.rsplit(maxsplit=1)[-1] if value.split() else "") is not None
-    )
-
-
-def _with_key(learned: LearnedRequest, place: str, value: str) -> str:
-    """A header's or query member's value with the key taken out of it."""
-    scheme, _, rest = value.partition(" ")
-    placed = (
-        rest.strip() if rest and re.fullmatch(r"[A-Za-z][\w-]*:?", scheme) and not scheme.startswith("$") else value
-    )
-    before = value[: len(value) - len(placed)] if value.endswith(placed) else ""
-    variable = _VARIABLE.fullmatch(placed.strip("\"'"))
-    learned.key_variable = variable[1] if variable else None
-    learned.key = None if _PLACE_HOLDER.search(placed) else placed
-    if learned.key is None:
-        learned.key = ""
-    shown = "a variable" if variable else "a place to fill in" if not learned.key else f"…{placed[-2:]}"
-    learned.taken.append(Taken("key", place, shown, "it is where keys go"))
-    return f"{escaped(before)}{{key}}"
-
-
-def _take_key_from_query(query: dict[str, str], learned: LearnedRequest) -> None:
-    for name in list(query):
-        if learned.key is None and (is_secret_name(name) or name.lower() in ("apikey", "access_token", "auth")):
-            learned.form["key_query"] = {name: _with_key(learned, f"query {name}", query.pop(name))}
+# The model, and the path.
 
 
 def _take_model(
@@ -252,18 +199,23 @@ def _take_model(
     segments = path.split("/")
     if parts.model is not None:
         learned.model = str(value_at(parts.tree, parts.model))
-        learned.form["path"] = escaped(unquote(path)) or "/"
+        learned.form["path"] = _escaped_path(path)
         return
     number, why, sure = _model_segment(segments, (told or {}).get("model"), handles)
     if number is not None:
         name, colon, verb = segments[number].partition(":")
         learned.model = unquote(name)
         learned.taken.append(Taken("model", "path", learned.model, why, sure))
-        kept = [escaped(unquote(one)) for one in segments]
+        kept = [one if one == "{key}" else escaped(one) for one in segments]
         kept[number] = "{model}" + (f":{verb}" if colon else "")
         learned.form["path"] = "/".join(kept)
         return
-    learned.form["path"] = escaped(unquote(path)) or "/"
+    learned.form["path"] = _escaped_path(path)
+
+
+def _escaped_path(path: str) -> str:
+    """A path as a template in which the key's slot is the only one."""
+    return "/".join(one if one == "{key}" else escaped(one) for one in path.split("/")) or "/"
 
 
 def _model_segment(segments: list[str], told: str | None, handles: frozenset[str]) -> tuple[int | None, str, bool]:

@@ -200,6 +200,7 @@ class Template:
             self._replaced[parts.system] = "{system?}"
         if parts.model is not None:
             self._replaced[parts.model] = "{model}"
+        self._replaced |= parts.secrets
         for path, setting in parts.settings.items():
             self._replaced[path] = f"{{{setting}?}}"
         if parts.schema is not None:

@@ -14,6 +14,7 @@ from urllib.parse import urlsplit
 
 from drovik.images.source import source_digest
 from drovik.learning.probe_picture import PROBES, Probe, draw
+from drovik.learning.samples import SampleReply
 from drovik.problems import DrovikError
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect
@@ -34,6 +35,7 @@ if TYPE_CHECKING:
     import aiohttp
 
 State = Literal["good", "bad", "unknown", "left out"]
+SENTENCE_QUESTION = "Say in one sentence what a ferry is."
 TEXT_QUESTION = "Answer with the one word: ready"
 PICTURE_QUESTION = "Which word is written in this picture? Answer with that word alone."
 _LIMITS = re.compile(r"limit|remaining|quota|reset|retry-after", re.IGNORECASE)
@@ -58,6 +60,7 @@ class _Come:
     outcome: Outcome
     seconds: float
     headers: Mapping[str, str] = field(default_factory=dict)
+    body: bytes | None = None
 
 
 async def try_endpoint(
@@ -91,6 +94,28 @@ async def try_endpoint(
                 return
             async for one in _picture_steps(asker, chance, text, settings.models[model].sees):
                 yield one
+
+
+async def first_reply(
+    name: str, model: str, settings: ProjectFile, dialects: dict[str, Dialect], keys: dict[str, str]
+) -> SampleReply | None:
+    """What a service replies to one question without a picture, to learn from; None where that is no answer."""
+    import aiohttp
+
+    alone = settings.model_copy(update={"models": {model: settings.models[model]}})
+    async with aiohttp.ClientSession() as session:
+        with tempfile.TemporaryDirectory() as folder:
+            asker = _Asker(session, Path(folder), name, alone, dialects, keys)
+            come = await asker.ask(Question(SENTENCE_QUESTION), None)
+    if come.body is None or come.outcome.kind in (
+        "key_rejected",
+        "forbidden",
+        "not_found",
+        "bad_request",
+        "redirected",
+    ):
+        return None
+    return SampleReply(come.body.decode("utf-8", "replace"), dict(come.headers))
 
 
 async def _reached(session: aiohttp.ClientSession, url: str) -> Tried:
@@ -158,8 +183,9 @@ class _Asker:
             problem = error.problems[0]
             return _Come(None, Outcome("bad_request", words=f"{problem.what}; {problem.remedy}"), 0.0)
         started = time.perf_counter()
-        _, unpacked, outcome = await exchange(self.session, self.line, ask, written.request)
-        return _Come(unpacked, outcome, time.perf_counter() - started, dict(self.line.headers))
+        reply, unpacked, outcome = await exchange(self.session, self.line, ask, written.request)
+        seconds = time.perf_counter() - started
+        return _Come(unpacked, outcome, seconds, dict(self.line.headers), reply.body if reply else None)
 
 
 def _text_steps(come: _Come, line: Line, model: str) -> list[Tried]:
