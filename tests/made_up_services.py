@@ -132,7 +132,8 @@ class MadeUp:
             return data
         if self.way == "data_url":
             return f"data:image/png;base64,{data}"
-        return {"media_type": "image/png", self.names["bytes"]: data}
+        told = {"encoding": "base64"} if self.in_list else {}
+        return {**told, "media_type": "image/png", self.names["bytes"]: data}
 
     def _turns(self, prompt: str, given: list[Any], system: str | None) -> list[Any]:
         names = self.names

@@ -456,3 +456,34 @@ def test_the_systems_keyring_keeps_a_key(drovik: Drovik, serve: Serve) -> None:
     assert service.headers[-1]["Pass"] == SECRET
     assert drovik("endpoint", "key", "it", "--forget").code == 0
     assert "IT_KEY is not set" in drovik("ask", "Ready?").err
+
+
+def test_on_a_terminal_a_person_is_asked_where_two_texts_are_as_likely(drovik: Drovik) -> None:
+    import os
+    import pty
+    import subprocess
+
+    from conftest import PROGRAM
+
+    (drovik.folder / "b.json").write_text(
+        json.dumps({"a": "Lost things are here.", "b": "Found things are there.", "pic": "iVBORw0KGgo="})
+    )
+    ours, theirs = pty.openpty()
+    words = [PROGRAM, "endpoint", "learn", "it", "b.json", "--url", "https://a.example/x", "--no-try"]
+    process = subprocess.Popen(
+        words, stdin=theirs, stdout=theirs, stderr=theirs, env=drovik.environment, cwd=drovik.folder
+    )
+    os.close(theirs)
+    shown = b""
+    try:
+        while b"Its number [1]:" not in shown:
+            shown += os.read(ours, 4096)
+        os.write(ours, b"2\n")
+        while data := os.read(ours, 4096):
+            shown += data
+    except OSError:  # the terminal is gone with the program
+        pass
+    assert process.wait(timeout=20) == 0
+    assert b"Which of these is the prompt?" in shown
+    text = next(Path(drovik.environment["HOME"]).rglob("dialects/it.toml")).read_text()
+    assert '"b": "{turns.text?}"' in text

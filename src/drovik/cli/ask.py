@@ -20,6 +20,7 @@ from drovik.cli.asking import (
     see_that_all_is_sent,
     settings_for,
     wants_bytes,
+    with_id,
 )
 from drovik.cli.printing import print_json, say
 from drovik.cli.services import all_services
@@ -61,6 +62,8 @@ def add_question_arguments(parser: argparse.ArgumentParser) -> None:
         "words", nargs="*", metavar="IMAGE … QUESTION", help="files, folders, addresses, - ; the question"
     )
     parser.add_argument("--model", action="append", metavar="NAME", help="ask this model (repeat for more)")
+    parser.add_argument("--id", metavar="ID", help="ask a model that is in no drovik.toml, by its id at the service")
+    parser.add_argument("--endpoint", metavar="NAME", help="of this endpoint (with --id; default: the first)")
     parser.add_argument("--system", default="", metavar="TEXT", help="the system text")
     parser.add_argument("--prep", metavar="PREP", help="a prep's name, or like fit=640,quality=80")
     parser.add_argument("--temperature", type=float, metavar="X")
@@ -97,8 +100,8 @@ def run(arguments: argparse.Namespace) -> int:
     from drovik.cli.pictures_given import given_pictures, sorted_out
     from drovik.store.keeping import Store
 
-    services = all_services(arguments.project)
-    models = chosen_models(services, arguments.model)
+    services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
+    models = chosen_models(services, [*(arguments.model or ()), *by_id])
     words = sorted_out(arguments.words, arguments.question)
     _see_that_it_fits(arguments, words)
     if arguments.keep:

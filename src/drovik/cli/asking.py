@@ -7,7 +7,7 @@ import signal
 import sys
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -48,8 +48,29 @@ class Asked:
     missing: int
 
 
+def with_id(services: Services, endpoint: str | None, id_: str | None) -> tuple[Services, list[str]]:
+    """The services with a model that is given by its id on the command line, and its name; none where none is given.
+
+    :param endpoint: which it is of; the first there is, where it is not given.
+    :raises DrovikError: where there is no such endpoint.
+    """
+    from drovik.project.settings import Model
+
+    if id_ is None:
+        if endpoint is not None:
+            raise DrovikError(Problem("--endpoint goes with --id, the model's name at the service", "give both"))
+        return services, []
+    known = services.settings.endpoints
+    name = endpoint or next(iter(known), "")
+    if name not in known:
+        raise DrovikError(Problem(f"there is no endpoint '{name}'", known_words(name, known)))
+    model = Model(endpoint=name, id=id_)
+    settings = services.settings.model_copy(update={"models": {**services.settings.models, id_: model}})
+    return replace(services, settings=settings), [id_]
+
+
 def chosen_models(services: Services, names: Sequence[str] | None) -> list[str]:
-    """The models to ask: those named, else the first that there is.
+    """The models to ask: those named, else the one that `ask` in drovik.toml names, else the first that there is.
 
     :raises DrovikError: where one is not there, or there is none at all.
     """
@@ -58,7 +79,9 @@ def chosen_models(services: Services, names: Sequence[str] | None) -> list[str]:
         raise DrovikError(Problem("no model is known, here or in your own folder", remedy))
     for name in names or ():
         services.model(name)
-    return list(dict.fromkeys(names)) if names else [next(iter(services.settings.models))]
+    if names:
+        return list(dict.fromkeys(names))
+    return [services.settings.ask or next(iter(services.settings.models))]
 
 
 def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:

@@ -52,6 +52,8 @@ def see_that_it_can_be_kept(where: str) -> None:
     :raises DrovikError: where it is not.
     """
     folder, _ = _place(where)
+    if folder.exists() and not folder.is_dir():
+        raise DrovikError(Problem("is a file, and no project's folder", "give another --keep", str(folder)))
     _see_that_cases_can_be_added(folder)
 
 

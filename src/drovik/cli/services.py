@@ -81,7 +81,7 @@ def services_at(folder: Path) -> Services:
 
 def all_services(project: Path | None) -> Services:
     """A project's services and the user's own; where both have a name, the project's counts."""
-    users = services_at(users_folder())
+    users = _users_services()
     folder = nearest_project(project)
     if folder is None:
         return users
@@ -92,6 +92,7 @@ def all_services(project: Path | None) -> Services:
     }
     settings = own.settings.model_copy(
         update={
+            "ask": own.settings.ask or (None if own.settings.models else users.settings.ask),
             "endpoints": {**theirs, **own.settings.endpoints},
             "models": {**own.settings.models, **_not_in(users.settings.models, own.settings.models)},
             "preps": {**users.settings.preps, **own.settings.preps},
@@ -99,6 +100,14 @@ def all_services(project: Path | None) -> Services:
     )
     dialects = {**{name + USERS: one for name, one in users.dialects.items()}, **own.dialects}
     return Services(own.folder, settings, dialects, {**users.keys, **own.keys})
+
+
+def _users_services() -> Services:
+    """The user's own services; what is wrong with them is told with the file's whole path."""
+    try:
+        return services_at(users_folder())
+    except DrovikError as error:
+        raise DrovikError(one._replace(file=str(users_folder() / one.file)) for one in error.problems) from None
 
 
 def _not_in(models: dict[str, Model], others: dict[str, Model]) -> dict[str, Model]:

@@ -22,6 +22,7 @@ from drovik.cli.asking import (
     settings_for,
     took,
     wants_bytes,
+    with_id,
 )
 from drovik.cli.pictures_given import Given, Words, given_pictures, sorted_out
 from drovik.cli.printing import aside, harmless, money, say
@@ -147,8 +148,8 @@ def run(arguments: argparse.Namespace) -> int:
     """Talk until `exit` or the end of input; 3 where the last question got no answer."""
     from drovik.store.keeping import Store
 
-    services = all_services(arguments.project)
-    models = chosen_models(services, arguments.model)
+    services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
+    models = chosen_models(services, [*(arguments.model or ()), *by_id])
     if len(models) > 1:
         raise DrovikError(Problem("a conversation is with one model", "give --model once"))
     settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))

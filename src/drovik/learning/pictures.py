@@ -15,6 +15,10 @@ _STARTS = ("iVBORw0KGgo", "/9j/", "R0lGOD", "UklGR", "Qk0", "SUkqAA", "TU0AKg")
 
 _BASE64 = re.compile(r"[A-Za-z0-9+/_\-\s]{40,}={0,2}(?:\.\.\.|…)?")
 _PLACE_HOLDER = re.compile(r"base-?_?64|b64", re.IGNORECASE)
+_SAYS_HOW = re.compile(r"[a-z_\-/+;: ]*b(?:ase)?[-_]?64")
+"""A word that says how a picture is given, such as `"type": "base64"`, and is none itself."""
+
+_NAMED = re.compile(r"image|picture|photo|pic\b|img")
 _ENDING = re.compile(r"\.(?:jpe?g|png|webp|gif|bmp|tiff?)(?:[?#].*)?$", re.IGNORECASE)
 _ADDRESS = re.compile(r"(?:https?|gs|s3|file)://\S+$", re.IGNORECASE)
 _HANDLE_SHAPED = re.compile(r"[A-Za-z0-9_\-:./]{4,200}$")
@@ -46,6 +50,8 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     if text.startswith(_STARTS):
         return Shown("base64", "it begins as a picture in base64 does", True)
     hinted = PICTURE.search(name) is not None
+    if _SAYS_HOW.fullmatch(text) and not (names and _NAMED.search(spaced(names[-1]))):
+        return None
     if (" " not in text and _PLACE_HOLDER.search(text)) or (_PLACE_HOLDER.search(text) and _bracketed(text)):
         return Shown("base64", "it stands for base64", True)
     if _ADDRESS.match(text):

@@ -23,6 +23,7 @@ class Template:
         else:
             self._put_flat()
         self._put_plain()
+        self._leave_out_other_pictures()
         self.tree = with_parts(_escaped(parts.tree, self._slots_of_paths()), self._replaced)
         covered = [
             path for path, made in self._replaced.items() if not isinstance(made, str) and path != parts.schema
@@ -205,6 +206,16 @@ class Template:
             self._replaced[path] = f"{{{setting}?}}"
         if parts.schema is not None:
             self._put_schema(parts.schema)
+
+    def _leave_out_other_pictures(self) -> None:
+        """Pictures beside the one that the template is made after, which no list holds: nothing is sent there."""
+        for path in self._parts.pictures:
+            if path not in self._used and not _under(path, list(self._replaced)):
+                self._replaced[path] = "{extra.another_picture?}"
+                why = (
+                    "a further place for a picture: nothing is sent there, for each picture goes where the first does"
+                )
+                self._parts.take("picture", path, why, sure=False)
 
     def _put_schema(self, schema: Path) -> None:
         """The schema vanishes with all that only wraps it."""

@@ -148,9 +148,10 @@ class Prep(Frozen):
 
 
 class ProjectFile(Frozen):
-    """All of `drovik.toml`."""
+    """All of `drovik.toml`. `ask` is the model that `drovik ask` takes where none is named."""
 
     title: str = ""
+    ask: str | None = None
     cases: str = "cases.jsonl"
     max_pixels: int = Field(default=100_000_000, ge=1)
     endpoints: dict[Name, Endpoint] = {}
@@ -182,6 +183,9 @@ def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
     for kind, remedy in (("endpoints", "with url and dialect"), ("models", "with endpoint and id")):
         if not table.get(kind):
             problems.append(Problem(f"there are no {kind}", f"add [{kind}.NAME] {remedy}", FILE_NAME))
+    if settings.ask is not None and settings.ask not in settings.models:
+        what = f"there is no model '{settings.ask}'"
+        problems.append(Problem(what, known_words(settings.ask, settings.models), FILE_NAME, "ask"))
     written = table.get("endpoints")
     known = list(written) if isinstance(written, dict) else []
     for name, model in settings.models.items():
