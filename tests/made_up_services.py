@@ -72,7 +72,7 @@ class MadeUp:
     """A service's description: all that makes its requests and replies."""
 
     layout: str  # flat, parts, turns-text, turns-parts
-    way: str  # base64, data_url, base64-typed, address
+    way: str  # base64, data_url, base64-typed, address, handle
     names: dict[str, str]
     sides: tuple[str, str]
     system: str  # none, member, turn
@@ -96,6 +96,10 @@ class MadeUp:
     config: str
     beside: str
     notice: str
+    handing: str  # how a picture is handed in first: multipart, json, raw; only with the way "handle"
+    comes_later: bool
+    ticket: tuple[str, str]
+    state: tuple[str, str]
 
     @property
     def prefix(self) -> str:
@@ -128,7 +132,7 @@ class MadeUp:
         return tree
 
     def _picture(self, data: str) -> Any:
-        if self.way in ("base64", "address"):
+        if self.way in ("base64", "address", "handle"):
             return data
         if self.way == "data_url":
             return f"data:image/png;base64,{data}"
@@ -182,6 +186,14 @@ class MadeUp:
             return "".join(json.dumps(tree) + "\n" for tree in trees)
         return "".join(f"event: more\ndata: {json.dumps(tree)}\n\n" for tree in trees) + "data: [end of it]\n\n"
 
+    def handed_text(self, handle: str) -> str:
+        return json.dumps({"created": 1700000000, self.ticket[0]: {self.ticket[1]: handle, "size": 71}})
+
+    def later_text(self, text: str) -> str:
+        return json.dumps(
+            {self.ticket[1]: "job-000017", self.state[0]: self.state[1], **json.loads(self.reply_text(text))}
+        )
+
     def answer_tree_piece(self, text: str) -> Any:
         outer, inner = self.answer
         return {outer: {inner: text}}
@@ -204,17 +216,31 @@ def sample(service: MadeUp, address: str) -> str:
     system = SAMPLE_SYSTEM if service.system != "none" else None
     headers = {"bearer": "Authorization: Bearer $A_KEY", "header": "X-Api-Key: $A_KEY",
                "own-scheme": "Authorization: Pass $A_KEY", "query": ""}[service.key]  # fmt: skip
-    url = f"{address}{service.prefix}" + ("?api_key=$A_KEY" if service.key == "query" else "")
-    head = f'curl "{url}" ' + (f'-H "{headers}" ' if headers else "")
+
+    def curl(path: str) -> str:
+        url = f"{address}{path}" + ("?api_key=$A_KEY" if service.key == "query" else "")
+        return f'curl "{url}" ' + (f'-H "{headers}" ' if headers else "")
+
+    head = curl(service.prefix)
     if service.body == "multipart":
         fields = multipart_fields(service, service.sentence, system, 300)
         parts = " ".join(f"-F '{name}={value}'" for name, value in fields.items())
         command = f"{head}{parts} -F '{service.names['picture']}=@photo.png'"
     else:
-        shown = "https://pictures.example/photos/17" if service.way == "address" else BASE64[:60] + "..."
+        ways = {"address": "https://pictures.example/photos/17", "handle": "pic-000829"}
+        shown = ways.get(service.way, BASE64[:60] + "...")
         tree = service.request(service.sentence, [shown], system, 300)
         command = f"{head}\\\n  -H 'Content-Type: application/json' \\\n  -d '{json.dumps(tree, indent=1)}'"
-    return f"```\n{command}\n```\n\nThe reply:\n\n```\n{service.reply_text(SAMPLE_ANSWER)}\n```\n"
+    blocks = [command, service.reply_text(SAMPLE_ANSWER)]
+    if service.comes_later:
+        first = json.dumps({service.ticket[1]: "job-000017", service.state[0]: "queued"})
+        blocks[1:] = [first, curl(f"{service.prefix}/job-000017"), service.later_text(SAMPLE_ANSWER)]
+    if service.way == "handle":
+        name = service.names["bytes"]
+        hand = {"multipart": f"-F '{name}=@photo.png'", "raw": "--data-binary @photo.png -H 'Content-Type: image/png'",
+                "json": f"-H 'Content-Type: application/json' -d '{json.dumps({name: BASE64[:60]})}'"}[service.handing]  # fmt: skip
+        blocks[:0] = [curl("/pictures") + hand, service.handed_text("pic-000829")]
+    return "\n\n".join(f"```\n{block}\n```" for block in blocks) + "\n"
 
 
 def multipart_fields(service: MadeUp, prompt: str, system: str | None, limit: int | None) -> dict[str, str]:
@@ -250,7 +276,9 @@ def services(draw: Any) -> MadeUp:
     names = {"model": model, "prompt": prompt, "picture": picture, "system": system, "turns": turns, "role": role,
              "parts": parts, "text": text, "bytes": draw(st.sampled_from(["data", "base64", "bytes"]))}  # fmt: skip
     way = (
-        "base64" if body == "multipart" else draw(st.sampled_from(["base64", "data_url", "base64-typed", "address"]))
+        "base64"
+        if body == "multipart"
+        else draw(st.sampled_from(["base64", "data_url", "base64-typed", "address", "handle"]))
     )
     kinds = ["none", "member"] + (["turn"] if layout.startswith("turns") else [])
     used = set(names.values())
@@ -268,7 +296,10 @@ def services(draw: Any) -> MadeUp:
         draw(st.booleans()), draw(st.booleans()), draw(st.sampled_from(SENTENCES)),
         draw(st.sampled_from(["", "", "config", "settings", "options", "tuning"])),
         draw(st.sampled_from(["", "", "", "Lost property of the ferry line"])) if body == "json" else "",
-        draw(st.sampled_from(NOTICES)),
+        draw(st.sampled_from(NOTICES)), draw(st.sampled_from(["multipart", "json", "raw"])),
+        reply == "json" and draw(st.integers(0, 3)) == 0,
+        (draw(st.sampled_from(["picture", "file", "asset", "stored"])), draw(st.sampled_from(["id", "handle", "ref", "ticket"]))),
+        (draw(st.sampled_from(["state", "status", "phase"])), draw(st.sampled_from(["finished", "done", "ready", "succeeded"]))),
     )  # fmt: skip
 
 
@@ -288,6 +319,7 @@ class MadeUpServer:
     def __init__(self) -> None:
         self.service: MadeUp
         self.got = Got()
+        self.handed = self.looks = 0
         server = self
 
         class Handler(BaseHTTPRequestHandler):
@@ -301,6 +333,9 @@ class MadeUpServer:
                 self.send_header("Content-Length", str(len(data)))
                 self.end_headers()
                 self.wfile.write(data)
+
+            def do_GET(self) -> None:
+                self.do_POST()
 
             def log_message(self, *_: object) -> None:
                 pass
@@ -319,7 +354,14 @@ class MadeUpServer:
                "own-scheme": headers.get("Authorization") == "Pass the-key-7", "query": path.endswith("?api_key=the-key-7")}  # fmt: skip
         if not key[service.key]:
             return 401, '{"error": "no key"}'
-        if path.partition("?")[0] != service.prefix:
+        place = path.partition("?")[0]
+        if place == "/pictures" and service.way == "handle":
+            return self._handed_in(service, headers, body)
+        if place == f"{service.prefix}/job-000017" and service.comes_later:
+            self.looks += 1
+            waits = json.dumps({service.ticket[1]: "job-000017", service.state[0]: "queued"})
+            return 200, waits if self.looks % 2 else service.later_text(self._said())
+        if place != service.prefix:
             return 404, '{"error": "no such path"}'
         try:
             self.got = self._understood(service, headers, body)
@@ -327,8 +369,29 @@ class MadeUpServer:
             return 400, json.dumps({"error": f"built otherwise: {error!r}"})
         if self.got.trouble:
             return 400, json.dumps({"error": self.got.trouble})
+        if service.comes_later:
+            return 202, json.dumps({service.ticket[1]: "job-000017", service.state[0]: "queued"})
+        return 200, service.reply_text(self._said())
+
+    def _said(self) -> str:
         seen = f" and {len(self.got.pictures)} pictures" if self.got.pictures else ""
-        return 200, service.reply_text(f"I was asked: {self.got.prompt}{seen} by you.")
+        return f"I was asked: {self.got.prompt}{seen} by you."
+
+    def _handed_in(self, service: MadeUp, headers: dict[str, str], body: bytes) -> tuple[int, str]:
+        """Take a picture in, in the one way that this service knows."""
+        name = service.names["bytes"]
+        try:
+            data = base64.b64decode(json.loads(body)[name], validate=True) if service.handing == "json" else body
+        except (ValueError, KeyError, TypeError):
+            return 400, '{"error": "handed in otherwise"}'
+        if service.handing == "multipart":
+            data = (
+                body.partition(b"\r\n\r\n")[2].partition(b"\r\n--")[0] if f'name="{name}"'.encode() in body else b""
+            )
+        if not data.startswith(b"\x89PNG"):
+            return 400, '{"error": "this is no picture"}'
+        self.handed += 1
+        return 201, service.handed_text(f"pic-{self.handed:06d}")
 
     def _understood(self, service: MadeUp, headers: dict[str, str], body: bytes) -> Got:
         """Read the request strictly: built anew from what was understood, it must be the same."""
@@ -364,7 +427,9 @@ class MadeUpServer:
         limit = around.get(service.limit) if service.limit else None
         again = service.request(prompt, data, system, limit)
         trouble = "" if again == tree else f"wanted {json.dumps(again)[:300]}, got {json.dumps(tree)[:300]}"
-        if service.way == "address":
+        if service.way == "handle" and not all(one.startswith("pic-") for one in data):
+            trouble = "a picture was not handed in"
+        if service.way in ("address", "handle"):
             return Got(prompt, system, [one.encode() for one in data], trouble)
         return Got(prompt, system, [base64.b64decode(one, validate=True) for one in data], trouble)
 

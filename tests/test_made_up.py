@@ -59,6 +59,8 @@ def what_goes_wrong(service: MadeUp, server: MadeUpServer, folder: Path) -> Wron
     except DrovikError as error:
         return Wrong(f"not learned: {error}", marked=True)
     marked = any(not one.role.startswith(("cut off", "who answers")) for one in learned.guesses)
+    if learned.model != service.model:
+        return Wrong(f"the model is '{service.model}', and was taken to be '{learned.model}'", marked, learned.text)
     several = service.layout != "flat" or service.listed_pictures or service.body == "multipart"
     for count in (1, 0, 2) if several else (1, 0):
         system = "Be short." if service.system != "none" else ""

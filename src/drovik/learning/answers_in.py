@@ -9,6 +9,8 @@ from drovik.learning import words
 from drovik.learning.trees import Path, leaves, names_of, shown, value_at
 from drovik.problems import DrovikError, Problem
 
+_THINKS = re.compile(r"\b(?:think\w*|thought\w*|reasoning|analysis|draft|plan|internal)\b")
+
 
 def answer_in(tree: Any, told: str | None) -> tuple[Path | None, str, bool]:
     """The place of the answer's text: by how it reads, how long it is, and its name."""
@@ -22,12 +24,17 @@ def answer_in(tree: Any, told: str | None) -> tuple[Path | None, str, bool]:
             return pieces[0], "you said so", True
         raise DrovikError(Problem(f"--answer-was: nothing in the sample reply is, or stands at, '{told[:60]}'",
                                   "give a place such as $.answer, or the text itself"))  # fmt: skip
-    ranked = sorted(texts, key=lambda one: -_answer_score(tree, *one))
-    if not ranked:
+    groups: dict[object, list[tuple[Path, str]]] = {}
+    for path, value in texts:  # pieces of one text are weighed together
+        groups.setdefault((_without_numbers(path), _sort_of(tree, path)), []).append((path, value))
+    scored = [
+        (_answer_score(tree, found[0][0], " ".join(value for _, value in found)), found[0][0])
+        for found in groups.values()
+    ]
+    if not scored:
         return None, "", False
-    best = ranked[0][0]
-    rest = [one for one in ranked[1:] if not _same_kind(one[0], best, tree)]
-    margin = _answer_score(tree, *ranked[0]) - max((_answer_score(tree, *one) for one in rest), default=-9)
+    (first, best), *rest = sorted(scored, key=lambda one: -one[0])
+    margin = first - max((score for score, _ in rest), default=-9.0)
     named = words.ANSWER.search(words.spaced(names_of(best)[-1])) if names_of(best) else None
     why = f"'{names_of(best)[-1]}' is named like one" if named else "it is the text that reads like one"
     return best, why, margin >= 1.5
@@ -44,15 +51,8 @@ def _answer_score(tree: Any, path: Path, value: str) -> float:
     around = value_at(tree, path[:-1]) if path else None
     key = _sort_key(around)
     sort = str(around[key]).lower() if key is not None and isinstance(around, dict) else ""
-    score -= 6.0 * bool(re.search(r"think|thought|reason|analysis|draft|plan|internal", sort + " " + " ".join(names)))
+    score -= 6.0 * bool(_THINKS.search(" ".join([words.spaced(sort), *names])))
     return score
-
-
-def _same_kind(one: Path, other: Path, tree: Any) -> bool:
-    """Whether two places differ only in the number of a list, so that they are pieces of one text."""
-    if _without_numbers(one) != _without_numbers(other):
-        return False
-    return _sort_of(tree, one) == _sort_of(tree, other)
 
 
 def _without_numbers(path: Path) -> tuple[str, ...]:
@@ -103,7 +103,7 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
         names = [words.spaced(one) for one in key[1] if one != "*"]
         points = 2.0 * bool(words.ANSWER.search(names[-1])) + 3.0 * (len(set(pieces)) > 1)
         points += min(4.0, 0.8 * len(joined.split())) * (len(set(pieces)) > 1 or len(trees) == 1)
-        thinks = re.search(r"think|thought|reason", " ".join([key[0], *names]))
+        thinks = _THINKS.search(" ".join([words.spaced(key[0]), *names]))
         return points - 4.0 * bool(re.search(r"\b(?:id|model|type|kind|role)\b", names[-1])) - 6.0 * bool(thinks)
 
     ranked = sorted(found, key=lambda key: -score(key))

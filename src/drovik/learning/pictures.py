@@ -71,6 +71,11 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     return None
 
 
+def says_how(value: str) -> bool:
+    """Whether a text only says how a picture is given, or what kind it is of."""
+    return _SAYS_HOW.fullmatch(value.strip()) is not None or MEDIA_TYPE.match(value) is not None
+
+
 def _bracketed(text: str) -> bool:
     return re.fullmatch(r"<.*>|\{\{?.*\}\}?|\[.*\]|\$\(.*\)|\$\{?\w+\}?|[A-Z0-9_]+(?:\.\.\.|…)?", text) is not None
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from drovik.learning import words
-from drovik.learning.pictures import Shown, picture_in
+from drovik.learning.pictures import Shown, picture_in, says_how
 from drovik.learning.taken import Taken
 from drovik.learning.trees import Path, common, leaves, names_of, shown, value_at
 from drovik.learning.turns_in import find_turns
@@ -55,12 +55,14 @@ def find_parts(
     told: Mapping[str, str] | None = None,
     echoed: frozenset[str] = frozenset(),
     secrets: Mapping[Path, str] | None = None,
+    model_elsewhere: bool = False,
 ) -> Parts:
     """What the parts of a request's tree are for.
 
     :param handles: what earlier requests of the sample got for pictures.
     :param echoed: the texts that stand in the reply too, as a model's id often does.
     :param secrets: where keys stand, and what is written there.
+    :param model_elsewhere: whether the model is known to stand in the path.
     :param told: by role (`prompt`, `system`, `model`, `picture`), the place or the value that a person says it has.
     :raises DrovikError: where a person names what is not there.
     """
@@ -81,7 +83,7 @@ def find_parts(
     find_turns(parts)
     _find_schema(parts)
     _find_texts(parts, known)
-    _find_model(parts, known, echoed)
+    _find_model(parts, known, echoed, model_elsewhere)
     _find_settings(parts)
     for path, how in parts.pictures.items():
         parts.take(f"picture ({how.way})", path, how.why, how.sure)
@@ -216,7 +218,7 @@ def _why_prompt(parts: Parts, path: Path) -> str:
 _MODEL_SHAPED = re.compile(r"(?=.*[A-Za-z]{2})[A-Za-z][\w./]*[\-:_.@/][\w.\-:@/]*\d[\w.\-]*|[A-Za-z]{3,}\d[\w.\-]*")
 
 
-def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str]) -> None:
+def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str], elsewhere: bool) -> None:
     if "model" in known:
         parts.model = known["model"]
         parts.take("model", known["model"], "you said so")
@@ -239,7 +241,8 @@ def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str])
     shaped = [
         path
         for path, value in leaves(parts.tree)
-        if isinstance(value, str) and _MODEL_SHAPED.fullmatch(value) and path not in parts.pictures
+        if isinstance(value, str) and _MODEL_SHAPED.fullmatch(value) and not says_how(value)
+        and path not in parts.pictures
         and path not in parts.secrets
         and not _within(path, parts.turns) and not _within(path, parts.schema)
     ]  # fmt: skip

@@ -18,7 +18,7 @@ from drovik.learning.trees import value_at
 from drovik.problems import DrovikError, Problem
 from drovik.sending.slots import Text, compile_text, escaped
 
-_MODEL_SEGMENT = re.compile(r"(?=.*[a-z])(?=.*[-_.:0-9])[\w.\-]{2,60}$", re.IGNORECASE)
+_MODEL_SEGMENT = re.compile(r"(?=.*[a-z])(?=.*[-_.:0-9])[\w.:\-]{2,60}$", re.IGNORECASE)
 
 
 @dataclass
@@ -71,7 +71,9 @@ def learn_request(
         tree["query"] = query
     secrets = keys_of_body(tree, key)
     path = "/".join(keys_of_path([unquote(one) for one in address.path.split("/")], key))
-    parts = find_parts(tree, handles, _inside(tree, told), echoed, secrets)
+    number, _, sure = _model_segment(path.split("/"), None, handles)
+    in_path = number is not None and sure
+    parts = find_parts(tree, handles, _inside(tree, told), echoed, secrets, model_elsewhere=in_path)
     template = Template(parts)
     made = template.tree
     learned.taken, learned.key, learned.key_variable, learned.other_keys = (
@@ -203,11 +205,11 @@ def _take_model(
         return
     number, why, sure = _model_segment(segments, (told or {}).get("model"), handles)
     if number is not None:
-        name, colon, verb = segments[number].partition(":")
+        name, verb = _name_and_verb(segments[number])
         learned.model = unquote(name)
         learned.taken.append(Taken("model", "path", learned.model, why, sure))
         kept = [one if one == "{key}" else escaped(one) for one in segments]
-        kept[number] = "{model}" + (f":{verb}" if colon else "")
+        kept[number] = "{model}" + verb
         learned.form["path"] = "/".join(kept)
         return
     learned.form["path"] = _escaped_path(path)
@@ -218,10 +220,16 @@ def _escaped_path(path: str) -> str:
     return "/".join(one if one == "{key}" else escaped(one) for one in path.split("/")) or "/"
 
 
+def _name_and_verb(segment: str) -> tuple[str, str]:
+    """A segment such as `gull-1:answer` as the model and what is done with it; `puffin:7b` is all name."""
+    match = re.fullmatch(r"(.+)(:[A-Za-z]{3,})", segment)
+    return (match[1], match[2]) if match else (segment, "")
+
+
 def _model_segment(segments: list[str], told: str | None, handles: frozenset[str]) -> tuple[int | None, str, bool]:
     if told:
         for number, segment in enumerate(segments):
-            if unquote(segment).partition(":")[0] == told or segment == told:
+            if told in (_name_and_verb(unquote(segment))[0], segment):
                 return number, "you said so", True
         raise DrovikError(
             Problem(f"--model-was: '{told}' stands nowhere in the sample", "give it as it stands there")
@@ -232,7 +240,7 @@ def _model_segment(segments: list[str], told: str | None, handles: frozenset[str
     shaped = [
         number
         for number, segment in enumerate(segments)
-        if _MODEL_SEGMENT.match(segment.partition(":")[0])
+        if _MODEL_SEGMENT.match(_name_and_verb(segment)[0])
         and not re.fullmatch(r"v\d+[\w.]*|api\d*", segment)
         and segment not in handles
     ]
