@@ -253,7 +253,7 @@ def test_try_names_what_is_wrong_at_its_step(
     drovik: Drovik, serve: Serve, answer: Any, step: str, words: str
 ) -> None:
     service = serve(answer)
-    set_up(drovik, f"http://127.0.0.1:{service.port}", more='key_env = "IT_KEY"')
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more='key_env = "IT_KEY"\nlimits = { tries = 1 }')
     drovik.environment["IT_KEY"] = "a-secret-key-77"
     tried = drovik("endpoint", "try", "it", "--json")
     assert tried.code == 3

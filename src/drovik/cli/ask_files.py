@@ -15,7 +15,7 @@ from drovik.problems import DrovikError, Problem
 if TYPE_CHECKING:
     from drovik.project.settings import ProjectFile
     from drovik.sending.by_hand import Question
-    from drovik.sending.courier import Ending
+    from drovik.sending.listening import Ending
     from drovik.sending.plan import Ask
     from drovik.store.records import Answer
 

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given
     from drovik.project.settings import Model, Prep, ProjectFile
     from drovik.sending.by_hand import ByHand, Question
-    from drovik.sending.courier import Courier, Ending
+    from drovik.sending.courier import Courier
+    from drovik.sending.listening import Ending
     from drovik.sending.plan import Ask
     from drovik.store.keeping import Store
     from drovik.store.records import Answer

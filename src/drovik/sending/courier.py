@@ -21,8 +21,8 @@ import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AsyncExitStack
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Protocol
+from dataclasses import replace
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from drovik.problems import DrovikError, Problem
@@ -31,42 +31,19 @@ from drovik.project.settings import is_loopback
 from drovik.sending.exchange import exchange
 from drovik.sending.lending import lending, takes_addresses
 from drovik.sending.lines import Line
+from drovik.sending.listening import Ending, Listener
 from drovik.sending.local import local_service, warm
 from drovik.sending.outcomes import Outcome, wait_before
 from drovik.sending.plan import Ask, Plan
 from drovik.sending.tally import Tally
-from drovik.sending.unpack import Unpacked
 from drovik.sending.writing import PictureChanged, Written, write_request
 from drovik.store.keeping import Store
-from drovik.store.records import Reply, Spent
+from drovik.store.records import Spent
 
 if TYPE_CHECKING:
     import aiohttp
 
 CARRIERS_PER_SLOT = 3
-
-
-@dataclass(frozen=True)
-class Ending:
-    """How an attempt ended; no reply where none came whole."""
-
-    outcome: Outcome
-    unpacked: Unpacked | None
-    reply: Reply | None
-    seconds: float
-
-
-class Listener(Protocol):
-    """Hears what comes of each ask while it is sent."""
-
-    def begins(self, ask: Ask, try_: int) -> None:
-        """A request is about to leave."""
-
-    def text(self, ask: Ask, text: str) -> None:
-        """More of an answer's text came."""
-
-    def ended(self, ask: Ask, ending: Ending) -> None:
-        """An attempt came to an end."""
 
 
 class Courier:
@@ -252,7 +229,9 @@ class Courier:
         await self._store.end_attempt(attempt, outcome.kind, concluded, seconds, note, reply)
         if concluded:
             self._count(outcome)
-        await self._conclude_refused(line, ask.arm.model_name, attempt, outcome)
+        await self._conclude_refused(
+            line, ask.arm.model_name, attempt, outcome.kind == "bad_request" and not concluded
+        )
         if self._listener:
             self._listener.ended(ask, Ending(outcome, unpacked, reply, seconds))
         return outcome
@@ -264,11 +243,14 @@ class Courier:
         listener = self._listener
         return line.passing(lambda text: listener.text(ask, text))
 
-    async def _conclude_refused(self, line: Line, model: str, attempt: int, outcome: Outcome) -> None:
-        """Keep a bad request open while nothing has worked with the model; settle all of them once something has."""
-        if outcome.kind == "bad_request" and model not in line.worked:
+    async def _conclude_refused(self, line: Line, model: str, attempt: int, is_open: bool) -> None:
+        """Keep a bad request open while nothing has worked with the model; settle all of them once something has.
+
+        Something may have worked since it was seen to be open, while its reply was being kept.
+        """
+        if is_open:
             line.refused.setdefault(model, []).append(attempt)
-        elif model in line.worked and (settled := line.refused.pop(model, [])):
+        if model in line.worked and (settled := line.refused.pop(model, [])):
             await self._store.conclude(settled)
             for _ in settled:
                 self._count(Outcome("bad_request"))
