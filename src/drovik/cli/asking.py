@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from drovik.sending.by_hand import ByHand, Question
     from drovik.sending.courier import Courier
     from drovik.sending.listening import Ending
+    from drovik.sending.outcomes import Outcome
     from drovik.sending.plan import Ask
     from drovik.store.keeping import Store
     from drovik.store.records import Answer
@@ -216,6 +217,8 @@ def ask_by_hand(
     good = tuple(one for one in found if one.answer.status != "failed")
     troubles = [*tally.warnings.values(), *tally.stops]
     troubles += [failure_of(one) for one in found if one.answer.status == "failed"]
+    if hears is not None and not tally.stops:
+        troubles += [hears.trouble_of(ask) for ask in asks if ask.identity not in answers and hears.has_heard(ask)]
     return Asked(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(asks) - len(good)), made
 
 
@@ -251,7 +254,20 @@ class Hears:
 
     def __init__(self, stream: bool, whole: Callable[[Ask, Ending], None] | None = None) -> None:
         self._stream, self._whole = stream, whole
+        self._last: dict[str, Outcome] = {}
         self.shown = False
+
+    def has_heard(self, ask: Ask) -> bool:
+        """Whether an attempt at an ask came to an end."""
+        return ask.identity in self._last
+
+    def trouble_of(self, ask: Ask) -> Problem:
+        """What came of the last attempt at an ask that has no answer."""
+        from drovik.sending.outcomes import REMEDIES
+
+        outcome = self._last[ask.identity]
+        what = f"{ask.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
+        return Problem(what, REMEDIES.get(outcome.kind, "").partition("; then:")[0])
 
     def begins(self, ask: Ask, try_: int) -> None:
         """A request is about to leave; what an earlier try had shown was not the answer."""
@@ -268,6 +284,7 @@ class Hears:
 
     def ended(self, ask: Ask, ending: Ending) -> None:
         """An attempt came to an end."""
+        self._last[ask.identity] = ending.outcome
         if ending.outcome.kind == "answered" and self._whole is not None:
             self._whole(ask, ending)
         elif ending.outcome.again:

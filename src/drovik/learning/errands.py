@@ -59,7 +59,7 @@ def learn_requests(exchanges: Sequence[Exchange], told: dict[str, str]) -> Learn
     main = asking[-1]
     found = LearnedRequests(drafts[main], replies=exchanges[main].replies)
     for number in range(main):
-        _add_step(found, exchanges, drafts, ties, number)
+        _add_step(found, exchanges, drafts, ties, number, main)
     fetches = [number for number in range(main + 1, len(exchanges)) if _uses(exchanges[number], ties[main])]
     if fetches:
         _answer_comes_later(found, exchanges, drafts, ties[main], main, fetches[-1])
@@ -117,12 +117,15 @@ def _add_step(
     drafts: Sequence[LearnedRequest],
     ties: Sequence[list[Tie]],
     number: int,
+    asking: int,
 ) -> None:
     """A request before the one that asks: it hands a picture over, or looks whether one is ready."""
     draft, exchange = drafts[number], exchanges[number]
     before = [tie for one in ties[:number] for tie in one]
+    handing = range(number + 1, asking)
     form = {name: value for name, value in draft.form.items() if value not in ({}, None)}
-    per = "picture" if draft.has_picture or _uses(exchange, before) else "request"
+    for_picture = any(_uses(exchanges[later], ties[number]) and drafts[later].has_picture for later in handing)
+    per = "picture" if draft.has_picture or for_picture or _uses(exchange, before) else "request"
     head = "image" if per == "picture" else "taken"
     names = {tie.value: _name(index) for index, tie in enumerate(ties[number])}
     known = {tie.value: f"{{{head}.{name}}}" for step in found.steps for tie, name in step["ties"]}

@@ -113,7 +113,8 @@ def _carries_key(name: str, value: str) -> bool:
     if name in ("accept", "content-type"):
         return False
     last = value.rsplit(maxsplit=1)[-1] if value.split() else ""
-    return name == "cookie" or is_secret_name(name) or _KEY_SHAPED.match(last) is not None
+    filled_in = _VARIABLE.fullmatch(value) is not None
+    return name == "cookie" or is_secret_name(name) or filled_in or _KEY_SHAPED.match(last) is not None
 
 
 def keys_of_query(query: dict[str, str], key: Key) -> dict[str, str]:

@@ -242,7 +242,7 @@ def _model_segment(segments: list[str], told: str | None, handles: frozenset[str
         for number, segment in enumerate(segments)
         if _MODEL_SEGMENT.match(_name_and_verb(segment)[0])
         and not re.fullmatch(r"v\d+[\w.]*|api\d*", segment)
-        and segment not in handles
+        and not any(segment in handle for handle in handles)
     ]
     if len(shaped) == 1:
         return shaped[0], "it is shaped like a model's name", False

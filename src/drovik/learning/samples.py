@@ -100,15 +100,15 @@ def _replies(text: str) -> Iterator[SampleReply]:
 def read_reply(text: str) -> SampleReply:
     """A recorded reply, with its headers where they stand before it."""
     text = text.replace("\r\n", "\n")
-    status = _STATUS_LINE.match(text.lstrip())
+    status = _STATUS_LINE.match(text.lstrip() + "\n")
     if status is None:
         return SampleReply(text)
-    rest = text.lstrip()[status.end() :]
+    rest = text.lstrip()[status.end() :] + "\n"
     headers = {}
     while match := _HEADER_LINE.match(rest):
         headers[match[1]] = match[2].strip()
         rest = rest[match.end() :]
-    return SampleReply(rest.removeprefix("\n"), headers, int(status[1]))
+    return SampleReply(rest.removeprefix("\n").removesuffix("\n"), headers, int(status[1]))
 
 
 def _no_request(text: str) -> Problem:

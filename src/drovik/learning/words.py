@@ -4,115 +4,28 @@ from __future__ import annotations
 
 import re
 
-MODEL = frozenset(("model", "modelid", "modelname", "engine", "engineid", "deployment", "modelversion"))
-PROMPT = frozenset(
-    [
-        "prompt",
-        "q",
-        "question",
-        "text",
-        "query",
-        "input",
-        "message",
-        "content",
-        "words",
-        "ask",
-        "inquiry",
-        "request",
-        "said",
-        "body",
-        "instruction",
-        "task",
-        "caption",
-        "usertext",
-        "userprompt",
-        "userinput",
-        "usermessage",
-    ]
+
+def _set(text: str) -> frozenset[str]:
+    return frozenset(text.split())
+
+
+MODEL = _set("model modelid modelname engine engineid deployment modelversion")
+PROMPT = _set(
+    "prompt q question text query input message content words ask inquiry request said body instruction task caption"
+    " usertext userprompt userinput usermessage"
 )
-SYSTEM = frozenset(
-    [
-        "system",
-        "systemprompt",
-        "systemtext",
-        "systeminstruction",
-        "systeminstructions",
-        "systemmessage",
-        "instructions",
-        "rules",
-        "preamble",
-        "persona",
-        "manner",
-        "guide",
-        "guidance",
-        "developer",
-        "context",
-        "role",
-        "background",
-        "briefing",
-        "directive",
-        "directives",
-    ]
+SYSTEM = _set(
+    "system systemprompt systemtext systeminstruction systeminstructions systemmessage instructions rules preamble"
+    " persona manner guide guidance developer context role background briefing directive directives"
 )
-ROLE_KEYS = frozenset(
-    [
-        "role",
-        "by",
-        "from",
-        "speaker",
-        "author",
-        "who",
-        "side",
-        "sender",
-        "party",
-        "source",
-        "actor",
-        "name",
-        "origin",
-        "voice",
-    ]
+ROLE_KEYS = _set("role by from speaker author who side sender party source actor name origin voice")
+USER_ROLES = _set(
+    "user human asker customer client me person visitor question caller guest inquirer you speaker input"
 )
-USER_ROLES = frozenset(
-    [
-        "user",
-        "human",
-        "asker",
-        "customer",
-        "client",
-        "me",
-        "person",
-        "visitor",
-        "question",
-        "caller",
-        "guest",
-        "inquirer",
-        "you",
-        "speaker",
-        "input",
-    ]
+ASSISTANT_ROLES = _set(
+    "assistant model bot ai agent machine desk clerk answer answerer output helper responder service system_reply"
 )
-ASSISTANT_ROLES = frozenset(
-    [
-        "assistant",
-        "model",
-        "bot",
-        "ai",
-        "agent",
-        "machine",
-        "desk",
-        "clerk",
-        "answer",
-        "answerer",
-        "output",
-        "helper",
-        "responder",
-        "service",
-        "system_reply",
-    ]
-)
-SYSTEM_ROLES = frozenset(
-    ["system", "developer", "instructions", "house", "rules", "setup", "director", "instructor", "preamble"]
-)
+SYSTEM_ROLES = _set("system developer instructions house rules setup director instructor preamble")
 PICTURE = re.compile(
     r"image|picture|photo|pic\b|img|visual|snapshot|scan|media|frame|look|figure|still|attachment|file|blob|bytes|"
     r"base64|b64|data"
@@ -120,7 +33,9 @@ PICTURE = re.compile(
 HANDLE = re.compile(
     r"(?:image|picture|photo|file|media|attachment|asset|img)s?_?(?:id|ids|ref|refs|handle|token|uri)|ticket"
 )
-IN_TOKENS = re.compile(r"input|prompt|\bin\b|read|sent|question|heard|request|received|context|consumed|upstream")
+IN_TOKENS = re.compile(
+    r"input|prompt|\bin\b|read|sent|question|heard|request|received|context|consumed|upstream"
+)  # fmt: skip
 OUT_TOKENS = re.compile(
     r"output|completion|\bout\b|written|wrote|answer|generated|spoken|response|reply|produced|candidate"
 )
@@ -134,16 +49,11 @@ ANSWER = re.compile(
 OTHER_COUNTERS = re.compile(r"cach|think|reason|total|audio|image")
 
 MEANS_CUT_OFF = (
-    "length",
-    "limit",
-    "max_tokens",
-    "max_output_tokens",
-    "max_length",
-    "token_limit",
-    "room",
-    "truncated",
-)
-MEANS_REFUSED = ("refused", "refusal", "declined", "blocked", "safety", "content_filter", "filtered", "policy")
+    "length", "limit", "max_tokens", "max_output_tokens", "max_length", "token_limit", "room", "truncated",
+)  # fmt: skip
+MEANS_REFUSED = (
+    "refused", "refusal", "declined", "blocked", "safety", "content_filter", "filtered", "policy",
+)  # fmt: skip
 
 
 def folded(name: str) -> str:
