@@ -281,3 +281,60 @@ def test_a_stream_is_shown_as_it_comes_and_only_a_whole_one_is_an_answer(
     assert result.out.strip() == out or not out
     assert said in result.err
     assert "a-secret-key-77" not in result.out + result.err
+
+
+FULL = """
+[request]
+path = "/ask"
+body = '{"of": "{model}", "rules": "{system?}", "talk": [{"each turn": [{"each part": [{"when part.text": {"t": "{part.text}"}}, {"when part.picture": {"p": "{part.base64}"}}]}]}], "warm": "{temperature?}", "room": "{max_output_tokens?}", "detail": "{extra.detail?}", "form": "{schema?}"}'
+[reply]
+text = "$.answer"
+"""
+
+
+def test_what_the_command_line_sets_is_sent_and_a_projects_model_goes_before_ones_own(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    import base64
+    import io
+
+    from PIL import Image
+
+    service = serve(lambda n, b: reply({"answer": f"I am {b['of']}."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}", FULL)
+    words = (
+        "--system",
+        "Be short.",
+        "--temperature",
+        "0.5",
+        "--max-output-tokens",
+        "9",
+        "--extra",
+        "detail=high",
+        "--prep",
+        "fit=64,quality=50",
+    )
+    assert drovik("ask", "photos/lp-001.jpg", *words, "What?").out == "I am m-1.\n"
+    body = service.requests[-1]
+    assert {name: body[name] for name in ("of", "rules", "warm", "room", "detail")} == {
+        "of": "m-1", "rules": "Be short.", "warm": 0.5, "room": 9, "detail": "high"}  # fmt: skip
+    with Image.open(io.BytesIO(base64.b64decode(pictures_of(body)[0]))) as picture:
+        assert max(picture.size) == 64
+    drovik("ask", "photos/lp-001.jpg", "--field", "kind", "--extra", 'detail={"level": 2}', "What?")
+    assert service.requests[-1]["form"]["required"] == ["kind"]  # the dialect has a place for the schema
+    assert service.requests[-1]["detail"] == {"level": 2}
+    assert drovik("ask", "--id", "another", "Who?").out == "I am another.\n"
+    home = Path(drovik.environment["XDG_CONFIG_HOME"]) / "drovik"
+    (home / "drovik.toml").write_text(
+        (home / "drovik.toml").read_text() + '[models.other]\nendpoint = "it"\nid = "o-1"\n'
+    )
+    (drovik.folder / "dialects").mkdir()
+    (drovik.folder / "dialects/it.toml").write_text(FULL.replace("/ask", "/here"))
+    own = f'ask = "n"\n[endpoints.it]\nurl = "http://127.0.0.1:{service.port}"\ndialect = "it"\n[models.m]\nendpoint = "it"\nid = "mine"\n[models.n]\nendpoint = "it"\nid = "n-1"\n'
+    (drovik.folder / "drovik.toml").write_text(own)
+    assert drovik("ask", "Who?").out == "I am n-1.\n"
+    assert service.paths[-1] == "/here"
+    assert drovik("ask", "Who?", "--model", "m").out == "I am mine.\n"
+    assert drovik("ask", "Who?", "--model", "other").out == "I am o-1.\n"
+    (drovik.folder / "drovik.toml").write_text(own.replace('ask = "n"', 'ask = "x"'))
+    assert "ask: there is no model 'x'" in drovik("ask", "Who?").err

@@ -487,3 +487,27 @@ def test_on_a_terminal_a_person_is_asked_where_two_texts_are_as_likely(drovik: D
     assert b"Which of these is the prompt?" in shown
     text = next(Path(drovik.environment["HOME"]).rglob("dialects/it.toml")).read_text()
     assert '"b": "{turns.text?}"' in text
+
+
+@pytest.mark.parametrize("name", DIALECTS)
+def test_each_dialects_refusals_are_told_apart_as_it_was_learned(drovik: Drovik, service: str, name: str) -> None:
+    """A wrong key, a model that is not known, and one that does not see: each dialect says so in its own way."""
+    learned(drovik, service, name, "--no-try")
+    file = next(Path(drovik.environment["HOME"]).rglob("drovik.toml"))
+
+    def bad_step() -> tuple[str, str]:
+        steps = drovik("endpoint", "try", name, "--json").json["steps"]
+        (bad,) = [one for one in steps if one["state"] == "bad"]
+        return bad["step"], bad["words"]
+
+    text = file.read_text()
+    file.write_text(text.replace('"gull-1"', '"auk-9"'))
+    step, words = bad_step()
+    assert (step, "the desk knows no model 'auk-9'" in words) == ("model known", True)
+    file.write_text(text.replace('"gull-1"', '"dunlin-3"'))
+    step, words = bad_step()
+    assert (step, "takes words only, no pictures" in words) == ("picture seen", True)
+    drovik.environment |= dict.fromkeys(("DESK_KEY", f"{name.upper()}_KEY"), "wrong-key-77")
+    step, words = bad_step()
+    assert (step, "this key is not known here" in words) == ("key accepted", True)
+    assert "wrong-key-77" not in words
