@@ -164,6 +164,23 @@ def test_where_leaves_cases_unasked_and_out_of_the_scores(drovik: Drovik, serve:
     assert sent["left"] == 0
 
 
+def test_what_a_dialect_has_no_place_for_is_a_line_of_check(drovik: Drovik, serve: Serve) -> None:
+    folder = conversation(drovik, serve(answer_by_words))
+    question = folder / "tasks/sort/question.toml"
+    question.write_text(question.read_text().replace("[answer]", "[answer]\nsend_schema = true"))
+    (folder / "dialects/plain.toml").write_text(
+        '[request]\nbody = \'{"m": "{model}", "q": "{last.text}", "t": "{temperature?}", "n": "{max_output_tokens?}"}\'\n[reply]\ntext = "$.a"\n'
+    )
+    told = drovik("check").out
+    assert (
+        "dialects/plain.toml: request: it has no place for a picture, and the model 'fulmar' is asked about some"
+        in told
+    )
+    assert "it has a place for one question, and the task 'sort' is a conversation; write {turns.text}" in told
+    assert "it has no place for the schema, which the task 'sort' sends; add the slot {schema?}" in told
+    assert drovik("send").code == 2
+
+
 @pytest.mark.parametrize(
     ("after", "where", "line"),
     [

@@ -49,7 +49,7 @@ def read_all(folder: Path) -> tuple[Project | None, list[Problem]]:
     from drovik.problems import Problem
     from drovik.project.opening import read_project
     from drovik.scoring.catalogue import check_cases, measures_of
-    from drovik.sending.checking import check_reply_form, check_request_form, unsent_settings
+    from drovik.sending.checking import check_places, check_reply_form, check_request_form, unsent_settings
 
     project, problems = read_project(folder)
     if project is None:
@@ -65,6 +65,8 @@ def read_all(folder: Path) -> tuple[Project | None, list[Problem]]:
                     what = f"'{setting}' would not be sent: {file} has no slot for it"
                     remedy = f"put {{{setting}?}} into its body, or take the setting out"
                     problems.append(Problem(what, remedy, "drovik.toml", f"models.{model_name}.settings"))
+    if not problems:
+        problems += check_places(project)
     for task in project.tasks:
         measures = measures_of(task, problems)
         problems += check_cases(task, measures, project.cases, project.settings.cases)

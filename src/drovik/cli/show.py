@@ -115,8 +115,7 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent])
     found = sent.get(view.identities[arm.name].get(case.id, ""))
     if found and found.asked:
         turns = found.asked["turns"]
-        parts = [part for turn in turns for part in turn.get("parts", [turn])]
-        return " ".join(part.get("text", "[picture]") for part in parts)
+        return " ".join(_turn_text(turn) for turn in turns)
     if "@" in arm.name:
         return "(not about this case)"
     if view.task.after is not None:
@@ -124,6 +123,12 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent])
     asking = asking_of(view.task, arm, case)
     texts = [getattr(part, "text", "[picture]") for turn in asking.turns for part in turn.parts]
     return " ".join([asking.system] * bool(asking.system) + texts)
+
+
+def _turn_text(turn: Mapping[str, Any]) -> str:
+    """A turn as it was sent; the model's own, in a conversation, are marked."""
+    text = " ".join(part.get("text", "[picture]") for part in turn.get("parts", [turn]))
+    return f"[answered: {text}]" if turn.get("by") == "assistant" else text
 
 
 def _row(view: TaskView, arm: str, case: Case, most: int) -> list[str]:

@@ -7,10 +7,12 @@ from typing import Any
 
 from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.dialects import Dialect, Form, Step
+from drovik.project.opening import Project
 from drovik.project.settings import Settings
 from drovik.sending.forms import RequestTemplate
 from drovik.sending.jsonpath import compile_path
 from drovik.sending.places import compile_place
+from drovik.sending.request import RequestWriter
 from drovik.sending.slots import compile_text
 
 SETTINGS = tuple(name for name in Settings.model_fields if name != "extra")
@@ -113,6 +115,30 @@ def _misplaced(tree: Any, inside: tuple[str, ...], file: str, place: str) -> lis
         for head in [slot.split(".")[0]]
         if head in ("turn", "part") and head not in inside
     ]
+
+
+def check_places(project: Project) -> list[Problem]:
+    """What tasks ask for and a model's dialect has no place for: pictures, a conversation, the answer's schema."""
+    problems = []
+    for name, model in project.settings.models.items():
+        endpoint = project.settings.endpoints.get(model.endpoint)
+        dialect = project.dialects.get(endpoint.dialect) if endpoint else None
+        if endpoint is None or dialect is None:
+            continue
+        writer = RequestWriter(endpoint, dialect, None)
+        file = f"dialects/{endpoint.dialect}.toml"
+        if model.sees and project.cases and not writer.takes_pictures():
+            what = f"it has no place for a picture, and the model '{name}' is asked about some"
+            remedy = "add a slot such as {part.base64}, or set sees = false to ask without pictures"
+            problems.append(Problem(what, remedy, file, "request"))
+        for task in project.tasks:
+            if any(prompt.turns for prompt in task.prompts) and not writer.keeps_history():
+                what = f"it has a place for one question, and the task '{task.name}' is a conversation"
+                problems.append(Problem(what, "write {turns.text} in place of {last.text}", file, "request"))
+            if task.told_schema() is not None and "schema" not in writer.slots:
+                what = f"it has no place for the schema, which the task '{task.name}' sends"
+                problems.append(Problem(what, "add the slot {schema?}, or take send_schema out", file, "request"))
+    return list(dict.fromkeys(problems))
 
 
 def unsent_settings(settings: Settings, dialect: Dialect) -> list[str]:
