@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import atexit
+import functools
 import json
 import os
 import re
 import shutil
 import signal
+import socket
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -35,16 +39,50 @@ class Result:
         return json.loads(self.out)
 
 
+@functools.cache
+def forks() -> str:
+    """The socket of a process that has the program loaded and forks for each run (see forked.py)."""
+    folder = tempfile.mkdtemp(prefix="forks-")
+    path = f"{folder}/socket"
+    process = subprocess.Popen([sys.executable, str(Path(__file__).with_name("forked.py")), path])
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    atexit.register(process.kill)
+    while not os.path.exists(path):
+        assert process.poll() is None
+        time.sleep(0.02)
+    return path
+
+
 class Drovik:
-    """The installed program, run in a folder with a configuration folder of its own."""
+    """The program, run in a folder with a configuration folder of its own."""
 
     def __init__(self, folder: Path, config: Path) -> None:
         self.folder = folder
         self.environment = {**os.environ, "XDG_CONFIG_HOME": str(config), "HOME": str(config), "NO_COLOR": "1"}
 
     def __call__(self, *words: str, timeout: float = 120) -> Result:
+        with tempfile.TemporaryDirectory() as folder:
+            out, err = Path(folder) / "out", Path(folder) / "err"
+            asked = {
+                "words": words,
+                "folder": str(self.folder),
+                "environment": self.environment,
+                "out": str(out),
+                "err": str(err),
+            }
+            with socket.socket(socket.AF_UNIX) as connection:
+                connection.settimeout(timeout)
+                connection.connect(forks())
+                connection.sendall(json.dumps(asked).encode() + b"\n")
+                code = connection.makefile().readline()
+            done = Result(int(code or -1), out.read_text("utf-8", "replace"), err.read_text("utf-8", "replace"))
+        assert "Traceback" not in done.err, done.err
+        return done
+
+    def installed(self, *words: str) -> Result:
+        """The installed program itself, from the start of Python on."""
         done = subprocess.run(
-            [PROGRAM, *words], cwd=self.folder, env=self.environment, capture_output=True, text=True, timeout=timeout
+            [PROGRAM, *words], cwd=self.folder, env=self.environment, capture_output=True, text=True, timeout=120
         )
         assert "Traceback" not in done.stderr, done.stderr
         return Result(done.returncode, done.stdout, done.stderr)
@@ -70,7 +108,7 @@ def finished_demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Drovik, Res
     base = tmp_path_factory.mktemp("demo")
     (base / "config").mkdir()
     run = Drovik(base, base / "config")
-    result = run("demo", "project")
+    result = run.installed("demo", "project")
     return Drovik(base / "project", base / "config"), result
 
 

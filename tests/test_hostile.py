@@ -239,7 +239,7 @@ def test_output_that_cannot_hold_a_character_shows_another(finished_demo: tuple[
     drovik, _ = finished_demo
     ascii_ = Drovik(drovik.folder, drovik.folder)
     ascii_.environment = {**drovik.environment, "LC_ALL": "C", "PYTHONIOENCODING": "ascii"}
-    result = ascii_("compare", "--task", "sort")
+    result = ascii_.installed("compare", "--task", "sort")
     assert result.code == 0
     assert "fulmar/v2" in result.out
     assert result.out.isascii()

@@ -1,0 +1,74 @@
+"""Runs the program many times quickly: a process that has it loaded forks for each run.
+
+Starting Python and importing what a command needs takes half a second, and the tests run the program
+some nine hundred times. Each run is a process of its own with its own folder, environment and streams,
+and calls what the installed program calls. Tests about killing, piping, typing and starting run the installed
+program itself.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import socket
+import sys
+import traceback
+
+LOADED = (
+    "aiohttp", "jinja2", "jsonschema", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask", "drovik.cli.check",
+    "drovik.cli.compare", "drovik.cli.endpoint", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.learning.learn",
+    "drovik.learning.trying", "drovik.scoring.gathering", "drovik.sending.courier", "drovik.store.keeping",
+)  # fmt: skip
+
+
+def run_in(asked: dict[str, object]) -> int:
+    """Run one command line in this process, which is a fork, and give its exit code."""
+    from drovik.cli.main import main
+
+    words, environment = asked["words"], asked["environment"]
+    assert isinstance(words, list)
+    assert isinstance(environment, dict)
+    os.chdir(str(asked["folder"]))
+    os.environ.clear()
+    os.environ.update(environment)
+    for number, path in ((0, os.devnull), (1, str(asked["out"])), (2, str(asked["err"]))):
+        os.dup2(os.open(path, os.O_RDWR | os.O_CREAT, 0o600), number)
+    sys.argv = ["drovik", *words]
+    sys.path[:0] = environment.get("PYTHONPATH", "").split(os.pathsep) if environment.get("PYTHONPATH") else []
+    try:
+        code: object = main()
+    except SystemExit as leaving:
+        code = leaving.code or 0
+    except BaseException:
+        traceback.print_exc()
+        code = 1
+    sys.stdout.flush()
+    sys.stderr.flush()
+    return code if isinstance(code, int) else 1
+
+
+def serve(path: str) -> None:
+    """Fork for each request that comes in at a socket, until the socket is gone."""
+    import importlib
+
+    for name in LOADED:
+        importlib.import_module(name)
+    listening = socket.socket(socket.AF_UNIX)
+    listening.bind(path)
+    listening.listen(16)
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+    while True:
+        connection, _ = listening.accept()
+        asked = json.loads(connection.makefile().readline())
+        if os.fork() == 0:
+            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+            listening.close()
+            code = run_in(asked)
+            connection.sendall(f"{code}\n".encode())
+            os._exit(0)
+        connection.close()
+
+
+if __name__ == "__main__":
+    serve(sys.argv[1])
