@@ -287,7 +287,10 @@ def test_a_certificate_that_is_not_trusted_is_one_line(drovik: Drovik, tmp_path:
     settings = folder / "drovik.toml"
     settings.write_text(settings.read_text().replace("http://127.0.0.1", "https://localhost"))
     result = drovik("send", *SORT)
+    tried = drovik("endpoint", "try", "desk", "--json").json["steps"]
     service.close()
+    assert [(one["step"], one["state"]) for one in tried] == [("reached", "bad")]
+    assert "is not trusted: self-signed certificate" in tried[0]["words"]
     assert result.code == 3
     assert "certificate" in result.out
     assert result.out.count("is not trusted") == 1

@@ -88,6 +88,15 @@ def test_a_conversation_names_both_sides_and_the_house() -> None:
     assert "who answers" not in {guess.role for guess in one.guesses}
 
 
+def test_a_person_may_name_the_models_turns() -> None:
+    text = f"curl https://h.example/ask -d '{json.dumps({'talk': [{'by': 'asker', 'says': 'What is it?', 'pics': [B64]}]})}'"
+    one = learn(
+        "it", read_sample(text, Path()), [read_reply('{"answer": "A cap lies there."}')], {"assistant": "desk"}
+    )
+    assert one.dialect.names == {"user": "asker", "assistant": "desk"}
+    assert "who answers" not in {guess.role for guess in one.guesses}
+
+
 def test_model_and_headers() -> None:
     text = f"curl 'https://h.example/v2/models/auk-7:answer?mode=quick' -H 'X-Key: $MINE' -H 'X-Version: 3' -H 'Idempotency-Key: abc' -d '{{\"q\": \"What?\", \"pic\": \"{B64}\"}}'"
     one = learn("it", read_sample(text, Path()))

@@ -26,6 +26,7 @@ TOLD = {
     "system": "which text or place is the system text",
     "model": "what the model's id is in the sample",
     "picture": "which place gives the picture",
+    "assistant": "how the service names the turns of the model",
     "answer": "which text or place of the sample reply is the answer",
 }
 

@@ -56,7 +56,7 @@ def learn(
     """What a sample says of a service.
 
     :param replies: to the request with the question, where they do not stand in the sample itself.
-    :param told: what a person says of it, by role: prompt, system, model, picture, answer, key_env.
+    :param told: what a person says of it, by role: prompt, system, model, picture, assistant, answer, key_env.
     :raises DrovikError: where it cannot be learned, with why.
     """
     told = dict(told or {})
@@ -67,6 +67,10 @@ def learn(
     given = [*replies, *found.replies]
     reply, reply_taken = _reply(given, proper.model, told)
     taken = [*found.taken, *proper.taken, *reply_taken]
+    if told.get("assistant"):
+        proper.names["assistant"] = told["assistant"]
+        taken = [one for one in taken if one.role != "who answers"]
+        taken.append(Taken("who answers", "", told["assistant"], "you said so"))
     if not proper.has_picture:
         why = "nothing in the sample looks like a picture; say --picture-was where one stands"
         taken.append(Taken("picture", "nowhere", "", why, sure=False))
