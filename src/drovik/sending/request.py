@@ -121,8 +121,10 @@ class RequestWriter:
         scope |= self._image_scope(alone)
         scope["images"] = [self._image_scope(one) for one in ([picture] if picture else every)]
         turns = draft.asking.turns
-        scope["last.text"] = text_of(turns[-1]) or None
-        scope["turns.text"] = as_one_text(draft.asking, self.dialect.names) or None
+        if "last.text" in self.slots:
+            scope["last.text"] = text_of(turns[-1]) or None
+        if "turns.text" in self.slots:
+            scope["turns.text"] = as_one_text(draft.asking, self.dialect.names) or None
         scope["pictures"] = True if every else None
         scope["turns"] = [self._turn_scope(turn, draft) for turn in turns]
         return scope
