@@ -132,18 +132,12 @@ class AnswerFolder:
 
     def add(self, name: str, model: str, time: int, answer: Answer) -> None:
         """Write an answer."""
+        from drovik.learning.project_file import write_whole
+
         text = answer.text
         if self._ending == "json" and answer.value is not None:
             text = json.dumps(answer.value, ensure_ascii=False, indent=1)
-        path = self.file(name, model, time)
-        try:
-            temporary = path.with_name(f".{path.name}.{os.getpid()}")
-            temporary.write_text(text.rstrip("\n") + "\n", encoding="utf-8", errors="replace")
-            temporary.replace(path)
-        except OSError as error:
-            raise DrovikError(
-                Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))
-            ) from None
+        write_whole(self.file(name, model, time), text.rstrip("\n") + "\n")
 
 
 class Files:

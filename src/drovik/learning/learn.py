@@ -103,11 +103,11 @@ def _proper_url(url: str) -> str:
     problems: list[Problem] = []
     validated(Endpoint, {"url": url, "dialect": "d"}, "the sample", problems)
     if problems:
-        raise DrovikError([replace_place(one) for one in problems])
+        raise DrovikError([_of_the_sample(one) for one in problems])
     return url
 
 
-def replace_place(problem: Problem) -> Problem:
+def _of_the_sample(problem: Problem) -> Problem:
     """A problem of a sample, without the place in a file that it has not."""
     return problem._replace(place="address")
 

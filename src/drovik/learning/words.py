@@ -52,7 +52,7 @@ MEANS_CUT_OFF = (
     "length", "limit", "max_tokens", "max_output_tokens", "max_length", "token_limit", "room", "truncated",
 )  # fmt: skip
 MEANS_REFUSED = (
-    "refused", "refusal", "declined", "blocked", "safety", "content_filter", "filtered", "policy",
+    "refused", "refusal", "declined", "blocked", "safety", "filtered", "policy",
 )  # fmt: skip
 
 

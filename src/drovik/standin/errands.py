@@ -123,5 +123,5 @@ class Later(Front):
             await asyncio.sleep(0)
             return web.json_response({"job": number, "state": "working", "result": None})
         usage = {"input_tokens": answered.tokens_in, "output_tokens": answered.tokens_out}
-        result = {"text": answered.text, "stop_reason": answered.ended}
+        result = {"text": answered.text, "why_ended": answered.ended}
         return web.json_response({"job": number, "state": "finished", "result": result, "usage": usage})

@@ -311,7 +311,7 @@ class Address(Front):
             "cached_tokens": answered.tokens_in // 2,
             "thinking_tokens": 3,
         }
-        return web.json_response({"output": output, "finish_reason": answered.ended, "usage": usage})
+        return web.json_response({"output": output, "ended_as": answered.ended, "usage": usage})
 
     def refuse(self, status: int, words: str) -> web.Response:
         return web.json_response({"output": [], "fault": {"code": status, "message": words}})
