@@ -27,8 +27,9 @@ from drovik.sending.by_hand import Question, by_hand
 from drovik.sending.forms import RequestTemplate, multipart
 from drovik.sending.jsonpath import compile_path
 from drovik.sending.lines import Line
-from drovik.sending.plan import address_digest, ask_of
+from drovik.sending.plan import ask_of
 from drovik.sending.slots import compile_text, escaped
+from drovik.sending.sources import address_digest
 from drovik.sending.unpack import Unpacker, unpack
 from drovik.sending.writing import write_request
 from drovik.store.records import Counted, Spent
@@ -281,7 +282,9 @@ def test_a_store_of_the_version_before_is_taken_over(answered_demo: Drovik) -> N
             "CREATE TABLE asked (task TEXT NOT NULL, arm TEXT NOT NULL, case_id TEXT NOT NULL, repeat INTEGER NOT NULL,"
             " name TEXT NOT NULL, identity TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (task, arm, case_id, repeat))"
             " WITHOUT ROWID; INSERT INTO asked SELECT task, arm, case_id, repeat, name, identity, at FROM a; DROP TABLE a;"
-            "PRAGMA user_version = 1"
+            "DROP TABLE looks; DROP TABLE senders; DROP TABLE claims; DROP TABLE quotes; DROP TABLE prepared;"
+            "CREATE TABLE prepared (source TEXT NOT NULL, prep TEXT NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (source, prep))"
+            " WITHOUT ROWID; PRAGMA user_version = 1"
         )
     assert answered_demo("score", "--json").json == before
     assert answered_demo("send", "--json").json["to_send"] == 0

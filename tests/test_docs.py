@@ -11,9 +11,11 @@ from pathlib import Path
 import pytest
 
 from drovik.cli.main import COMMANDS
+from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
 from drovik.project.arms import arms_of
 from drovik.project.dialects import Dialect
+from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
 from drovik.project.settings import Endpoint, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
@@ -68,9 +70,9 @@ def test_the_worked_examples_of_dialects(name: str) -> None:
     )
     task = Task("t", "", "text", None, None, (), (Prompt("v1", "", "", "", "x", frozenset()),))
     asking = Asking("Be short.", (Turn("user", (PicturePart(0), TextPart("What is it? {key}"))),))
-    picture = Prepared(base64.b64decode("iVBORw0KGgo="), "image/png", 1, 1, True)
+    picture = Prepared(base64.b64decode("iVBORw0KGgo="), "image/png", 1, 1, True, layout_of((1, 1), 1, Prep()))
     writer = RequestWriter(Endpoint(url="http://127.0.0.1", dialect="d"), dialect, "the key")
-    draft = writer.draft(arms_of(task, settings)[0], asking, [picture], "id")
+    draft = writer.draft(arms_of(task, settings)[0], asking, [[picture]], "id")
     if name in named_blocks("request"):
         assert json.loads(writer.write(draft).body) == json.loads(named_blocks("request")[name])
     if name in named_blocks("found"):

@@ -12,7 +12,7 @@ from PIL import Image, ImageCms, ImageOps, PngImagePlugin
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.prepare import prepare
 from drovik.problems import DrovikError
-from drovik.project.settings import Prep
+from drovik.project.preps import Prep
 
 LIMIT = 10_000_000
 
@@ -61,20 +61,20 @@ def pixels(data: bytes) -> np.ndarray:
     ids=["jpeg", "progressive", "gray", "cmyk", "restarts", "png", "png with alpha", "png with palette"],
 )
 def test_upright_pictures_keep_their_pixels_as_stored_and_lose_their_metadata(source: bytes) -> None:
-    made = prepare(source, Prep(), "p", LIMIT)
+    made = prepare(source, Prep(), "p", LIMIT)[0]
     assert made.as_stored
     assert b"SECRET" in source
     assert b"SECRET" not in made.data
     assert b"Exif" not in made.data
     assert np.array_equal(pixels(made.data), pixels(source))
-    assert prepare(made.data, Prep(), "p", LIMIT).data == made.data
+    assert prepare(made.data, Prep(), "p", LIMIT)[0].data == made.data
 
 
 def test_a_colour_profile_is_kept_with_stored_pixels_and_turned_to_srgb_when_redrawn() -> None:
     profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
     source = jpeg(noise(), icc_profile=profile)
-    assert Image.open(io.BytesIO(prepare(source, Prep(), "p", LIMIT).data)).info["icc_profile"] == profile
-    small = Image.open(io.BytesIO(prepare(source, Prep(fit=32), "p", LIMIT).data))
+    assert Image.open(io.BytesIO(prepare(source, Prep(), "p", LIMIT)[0].data)).info["icc_profile"] == profile
+    small = Image.open(io.BytesIO(prepare(source, Prep(fit=32), "p", LIMIT)[0].data))
     assert "icc_profile" not in small.info
 
 
@@ -84,7 +84,7 @@ def test_every_orientation_comes_out_upright_and_says_nothing_of_it(orientation:
     picture = Image.new("RGB", (96, 64), "white")
     picture.paste("red", (0, 0, 40, 20))
     source = jpeg(picture, orientation)
-    made = prepare(source, prep, "p", LIMIT)
+    made = prepare(source, prep, "p", LIMIT)[0]
     wanted = ImageOps.exif_transpose(Image.open(io.BytesIO(source))).resize((made.width, made.height))
     got = Image.open(io.BytesIO(made.data))
     assert got.size == (made.width, made.height)
@@ -101,14 +101,14 @@ def test_every_orientation_comes_out_upright_and_says_nothing_of_it(orientation:
 def test_fit_bounds_the_longest_side_and_never_enlarges(
     size: tuple[int, int], fit: int, wanted: tuple[int, int]
 ) -> None:
-    made = prepare(png(noise(*size)), Prep(fit=fit), "p", LIMIT)
+    made = prepare(png(noise(*size)), Prep(fit=fit), "p", LIMIT)[0]
     assert (made.width, made.height) == wanted
     assert made.as_stored == (size == wanted)
 
 
 def test_quality_makes_a_png_a_smaller_jpeg_and_no_black_of_what_is_seen_through() -> None:
     source = png(Image.new("RGBA", (64, 64), (255, 0, 0, 0)))
-    made = prepare(source, Prep(quality=70), "p", LIMIT)
+    made = prepare(source, Prep(quality=70), "p", LIMIT)[0]
     assert made.media_type == "image/jpeg"
     assert np.asarray(Image.open(io.BytesIO(made.data))).min() > 240
 
@@ -117,7 +117,7 @@ def test_quality_makes_a_png_a_smaller_jpeg_and_no_black_of_what_is_seen_through
 def test_the_media_type_is_of_what_is_sent(format_: str) -> None:
     out = io.BytesIO()
     noise().save(out, format_)
-    made = prepare(out.getvalue(), Prep(), "photo.txt", LIMIT)
+    made = prepare(out.getvalue(), Prep(), "photo.txt", LIMIT)[0]
     assert made.media_type == Image.MIME[str(Image.open(io.BytesIO(made.data)).format)]
     assert made.media_type in ("image/jpeg", "image/png")
 
@@ -142,7 +142,7 @@ def test_broken_pictures_are_problems_and_never_crashes(source: bytes) -> None:
     for data in spoilt:
         for prep in (Prep(), Prep(fit=20)):
             try:
-                prepare(data, prep, "p", LIMIT)
+                prepare(data, prep, "p", LIMIT)[0]
             except DrovikError:
                 refused += 1
     assert refused >= 20
@@ -153,4 +153,4 @@ def test_a_picture_that_breaks_off_is_not_sent_as_it_is() -> None:
     with pytest.raises(BrokenPicture):
         cut_metadata(whole[:-200], "image/jpeg")
     with pytest.raises(DrovikError, match="broken picture"):
-        prepare(whole[:-200], Prep(), "p", LIMIT)
+        prepare(whole[:-200], Prep(), "p", LIMIT)[0]

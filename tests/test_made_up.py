@@ -10,6 +10,7 @@ from pathlib import Path
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
+from drovik.images.source import source_digest
 from drovik.learning.learn import Learned, learn
 from drovik.learning.samples import read_sample
 from drovik.problems import DrovikError
@@ -18,7 +19,7 @@ from drovik.project.settings import ProjectFile
 from drovik.sending.by_hand import Question, by_hand
 from drovik.sending.exchange import exchange
 from drovik.sending.lines import Line
-from drovik.sending.plan import ask_of, source_digest
+from drovik.sending.plan import ask_of
 from drovik.sending.writing import write_request
 
 DRAWS = 200

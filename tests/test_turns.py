@@ -8,14 +8,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from drovik.images.prepare import PREPARING_REVISION
 from drovik.problems import DrovikError
 from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case, Picture
 from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Task
-from drovik.sending.plan import canonical_text
-from drovik.sending.turns import PicturePart, TextPart, asking_of
+from drovik.sending.turns import PicturePart, TextPart, asking_of, canonical_asking
 
 SETTINGS = {
     "endpoints": {"e": {"url": "http://127.0.0.1:1", "dialect": "d"}},
@@ -25,6 +25,10 @@ SETTINGS = {
     },
     "preps": {"full": {}, "small": {"fit": 300}},
 }
+
+
+def canonical_text(task: Task, arm: Arm, one: Case, digests: list[str]) -> str:
+    return canonical_asking(arm, one, asking_of(task, arm, one), digests, PREPARING_REVISION, 1)
 
 
 def made(ask: str, system: str = "", settings: dict[str, Any] | None = None, labels: tuple[str, ...] = ("cap", "hat"),

@@ -191,12 +191,12 @@ class Files:
 
 def answer_of(reader: Any, ending: Ending) -> Answer:
     """The answer in a reply that has just come."""
-    from drovik.store.records import Answer, Spent
+    from drovik.store.records import Answer
 
     unpacked, reply = ending.unpacked, ending.reply
     assert unpacked is not None
     assert reply is not None
     found = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
-    spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens, reply.counters)
+    spent = reply.spent()
     tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
     return Answer(found.status, found.how, unpacked.text, found.value, found.errors, unpacked.note, *tokens)

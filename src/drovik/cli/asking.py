@@ -17,7 +17,8 @@ from drovik.problems import DrovikError, Problem, known_words
 
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given
-    from drovik.project.settings import Model, Prep, ProjectFile
+    from drovik.project.preps import Prep
+    from drovik.project.settings import Model, ProjectFile
     from drovik.sending.by_hand import ByHand, Question
     from drovik.sending.courier import Courier
     from drovik.sending.listening import Ending
@@ -93,7 +94,7 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
     """
     from pydantic import ValidationError
 
-    from drovik.project.settings import Prep
+    from drovik.project.preps import Prep
     from drovik.project.toml_files import problems_of
 
     if word is None:
@@ -102,11 +103,25 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
         return word, services.settings.preps[word]
     if "=" not in word:
         raise DrovikError(Problem(f"there is no prep '{word}'", known_words(word, services.settings.preps)))
-    values = dict(part.split("=", 1) for part in word.split(",") if "=" in part)
     try:
-        return "by-hand", Prep.model_validate(values)
+        return "by-hand", Prep.model_validate(_settings_in(word))
     except ValidationError as error:
         raise DrovikError([one._replace(place="--prep") for one in problems_of(error, Prep, "")]) from None
+
+
+def _settings_in(word: str) -> dict[str, Any]:
+    """`fit=640,crop=[0,0,0.5,1]` as a table; what is no TOML value is a text."""
+    import re
+    import tomllib
+
+    values: dict[str, Any] = {}
+    for part in re.findall(r"(?:\[[^\]]*\]|\{[^}]*\}|[^,])+", word):
+        name, _, value = part.partition("=")
+        try:
+            values[name.strip()] = tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError:
+            values[name.strip()] = value.strip()
+    return values
 
 
 def settings_for(
@@ -195,8 +210,9 @@ def ask_by_hand(
     :raises DrovikError: where a picture or a key is missing.
     """
     from drovik.sending.by_hand import by_hand
-    from drovik.sending.plan import ask_of, plan_sending, source_digests
+    from drovik.sending.plan import ask_of, plan_sending
     from drovik.sending.reading_back import answers_for
+    from drovik.sending.sources import source_digests
 
     pictures = [(name, [one.picture for one in given]) for name, given in cases]
     made = by_hand(Path.cwd(), settings, services.dialects, services.keys, question, pictures)

@@ -10,7 +10,10 @@ from drovik.cli.printing import print_json, say
 from drovik.problems import DOES_NOT_HOLD, DONE, WRONG_INPUT, DrovikError, Problem
 
 if TYPE_CHECKING:
+    from drovik.images.opening import PictureFacts
+    from drovik.project.cases import Case
     from drovik.project.opening import Project
+    from drovik.project.preps import Prep
 
 EXAMPLE = "drovik check --project lost-property"
 
@@ -48,6 +51,10 @@ def run(arguments: argparse.Namespace) -> int:
     return DOES_NOT_HOLD if problems else DONE
 
 
+_SHOWN = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
+"""Stands for what is known of pictures once they are looked at."""
+
+
 def _check_prompts(project: Project) -> list[Problem]:
     """Each prompt version rendered on every case; the first failure of each is told."""
     from drovik.project.arms import arms_of
@@ -65,7 +72,7 @@ def _check_prompts(project: Project) -> list[Problem]:
             for case in project.cases:
                 try:
                     earlier = {task.after.task: Anything()} if task.after else {}
-                    asking_of(task, arm, case, ["…"] * len(arm.prompt.turns), earlier)
+                    asking_of(task, arm, case, ["…"] * len(arm.prompt.turns), earlier, _SHOWN)
                 except DrovikError as error:
                     problems += error.problems
                     break
@@ -73,21 +80,44 @@ def _check_prompts(project: Project) -> list[Problem]:
 
 
 def _check_pictures(project: Project) -> list[Problem]:
-    """Pictures that are missing, are no pictures, or are too large; each file is looked at once."""
-    from drovik.images.prepare import look_at
-    from drovik.images.source import read_source
-
+    """Pictures that are missing, are nothing to send, are too large, or that a prep does not fit."""
     problems: list[Problem] = []
-    first: dict[str, str] = {}
+    seen: dict[tuple[str, str], PictureFacts] = {}
     for case in project.cases:
-        for picture in case.pictures:
-            first.setdefault(picture.path, case.place)
-    for path, place in first.items():
-        try:
-            look_at(read_source(project.folder, path), path, project.settings.max_pixels)
-        except DrovikError as error:
-            found = error.problems[0]
-            problems.append(
-                Problem(f"{path}: {found.what}", found.remedy, project.settings.cases, f"{place}: images")
-            )
+        for number, picture in enumerate(case.pictures):
+            for name, prep in project.settings.preps.items():
+                problem = _first_problem(project, case, number, prep, seen)
+                if problem is not None and problem.file == picture.path:
+                    what = f"{picture.path}: {problem.what}"
+                    found = Problem(what, problem.remedy, project.settings.cases, f"{case.place}: images")
+                    if found not in problems:
+                        problems.append(found)
+                elif problem is not None:
+                    problems.append(problem._replace(file="drovik.toml", place=f"preps.{name}"))
     return problems
+
+
+def _first_problem(
+    project: Project, case: Case, number: int, prep: Prep, seen: dict[tuple[str, str], PictureFacts]
+) -> Problem | None:
+    """What is wrong with sending one picture of a case by a prep; each file is looked at once."""
+    from drovik.images.layout import layout_of
+    from drovik.images.opening import look_at
+    from drovik.images.source import read_source
+    from drovik.project.cases import prep_for
+    from drovik.sending.sources import decides_shots, is_elsewhere
+
+    picture = case.pictures[number]
+    if is_elsewhere(picture):
+        return None
+    try:
+        own = prep_for(prep, case, number)
+        key = (picture.path, decides_shots(own))
+        if key not in seen:
+            data = read_source(project.folder, picture.path)
+            seen[key] = look_at(data, picture.path, project.settings.max_pixels, own)
+        for size in seen[key].sizes:
+            layout_of(size, seen[key].orientation, own)
+    except DrovikError as error:
+        return error.problems[0]
+    return None

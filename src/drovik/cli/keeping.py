@@ -222,7 +222,8 @@ def _replies_into(
     """The replies into the project's store, where it would ask the very same."""
     from drovik.project.arms import arms_of
     from drovik.project.opening import read_project
-    from drovik.sending.plan import ask_of, source_digests
+    from drovik.sending.plan import ask_of
+    from drovik.sending.sources import source_digests
     from drovik.store.adopting import adopt
     from drovik.store.keeping import Store
 

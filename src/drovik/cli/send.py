@@ -69,8 +69,9 @@ def make_plan(
     """What there is to send of the chosen tasks and arms."""
     from drovik.project.arms import arms_of, check_arm_words, fitting_arms
     from drovik.scoring.gathering import chosen_tasks
-    from drovik.sending.plan import plan_sending, source_digests
+    from drovik.sending.plan import plan_sending
     from drovik.sending.reading_back import with_status
+    from drovik.sending.sources import source_digests
     from drovik.sending.threads import follower, threads_of
 
     chosen = chosen_tasks(project, tasks)

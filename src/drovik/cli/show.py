@@ -70,7 +70,7 @@ class Sent:
 
 
 def _show_case(project: Project, case: Case) -> None:
-    from drovik.images.prepare import look_at
+    from drovik.images.opening import look_at
     from drovik.images.source import read_source
 
     heading(f"case {case.id}  ({project.settings.cases}, {case.place})")

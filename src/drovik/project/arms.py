@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.canonical import digest
+from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
-from drovik.project.settings import Model, Prep, ProjectFile
+from drovik.project.settings import Model, ProjectFile
 from drovik.project.tasks import Task
 
 

@@ -18,7 +18,7 @@ PICTURE_ENDINGS = frozenset((".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", 
 """Which files of a folder are taken for pictures; what they are is then read from their content."""
 
 _PLAIN_COLUMNS = ("id", "image", "group", "split")
-_PREFIXES = ("image", "given", "expected")
+_PREFIXES = ("image", "given", "expected", "region")
 
 
 def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row]:
@@ -94,7 +94,7 @@ def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
             problems.append(Problem(f"the column '{column}' stands there twice", "take one out", source, "line 1"))
         head, _, rest = column.partition(".")
         if column not in _PLAIN_COLUMNS and not (head in _PREFIXES and rest):
-            known = (*_PLAIN_COLUMNS, "image.TAG", "given.NAME", "expected.TASK.NAME")
+            known = (*_PLAIN_COLUMNS, "image.TAG", "given.NAME", "expected.TASK.NAME", "region.NAME")
             problems.append(Problem(f"unknown column '{column}'", known_words(column, known), source, "line 1"))
     return list(dict.fromkeys(problems))
 
@@ -113,6 +113,8 @@ def _csv_row(
             continue
         if head == "image":
             values["images"].append({"path": cell, "tag": rest or None})
+        elif head == "region":
+            values.setdefault("regions", {})[rest] = _box(cell)
         elif head == "given":
             values.setdefault("given", {})[rest] = cell
         elif head == "expected":
@@ -126,6 +128,11 @@ def _csv_row(
         else:
             values[column] = cell
     return Row(values, place)
+
+
+def _box(cell: str) -> list[str]:
+    """Four numbers, with or without brackets, parted by commas or spaces; what they are is checked with the case."""
+    return cell.strip(" []").replace(",", " ").split()
 
 
 def _put(tree: dict[str, Any], path: Sequence[str], value: object) -> None:

@@ -7,13 +7,14 @@ one folder of pictures per label.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
 from drovik.problems import Problem
+from drovik.project.preps import Box, Prep
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of
 
@@ -25,12 +26,15 @@ Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
 class Picture:
     """A picture of a case: where it is, from the project's folder, and the tag a prompt may name it by.
 
-    `address` is where it stands on the web, for services that fetch pictures themselves.
+    `address` is where it stands on the web, for services that fetch pictures themselves. `page` is the one page
+    of a document that is meant; `regions` are boxes that a prep may crop to.
     """
 
     path: str
     tag: str | None = None
     address: str | None = None
+    page: int | None = None
+    regions: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -39,6 +43,7 @@ class Case:
 
     `group` names what cases have in common, such as their source: they are resampled together.
     `refusal` names the tasks where declining is the right answer. `place` says where it was written.
+    `regions` hold for all of its pictures, unless one has a region of the same name.
     """
 
     id: str
@@ -49,6 +54,18 @@ class Case:
     split: Split
     refusal: frozenset[str]
     place: str
+    regions: Mapping[str, Any] = field(default_factory=dict)
+
+
+def prep_for(prep: Prep, case: Case, number: int) -> Prep:
+    """A prep as it is for one picture of a case: with the box of a region, and the page that is meant.
+
+    :raises DrovikError: where the case has no region of the name that the prep crops to.
+    """
+    picture = case.pictures[number]
+    if isinstance(prep.crop, str):
+        prep = prep.for_region({**case.regions, **picture.regions}, f"case '{case.id}'")
+    return prep if picture.page is None else prep.model_copy(update={"pages": (picture.page,)})
 
 
 class PictureRow(Frozen):
@@ -57,6 +74,8 @@ class PictureRow(Frozen):
     path: str = Field(min_length=1)
     tag: str | None = None
     address: Annotated[str, StringConstraints(pattern=r"^https?://")] | None = None
+    page: int | None = Field(default=None, ge=1)
+    regions: dict[str, Box] = {}
 
 
 class CaseRow(Frozen):
@@ -69,6 +88,7 @@ class CaseRow(Frozen):
     group: str | None = None
     split: Split = "tune"
     refusal: list[str] = []
+    regions: dict[str, Box] = {}
 
 
 @dataclass(frozen=True)
@@ -134,7 +154,8 @@ def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
             problems.extend(problems_of(error, CaseRow, source, row.place))
         return None
     pictures = tuple(
-        Picture(one) if isinstance(one, str) else Picture(one.path, one.tag, one.address) for one in found.images
+        Picture(one) if isinstance(one, str) else Picture(one.path, one.tag, one.address, one.page, one.regions)
+        for one in found.images
     )
     return Case(
         found.id,
@@ -145,4 +166,5 @@ def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
         found.split,
         frozenset(found.refusal),
         row.place,
+        found.regions,
     )

@@ -23,7 +23,10 @@ if TYPE_CHECKING:
 TASK_VARIABLES = ("labels", "schema")
 """What a task itself gives to its prompts, beside the facts `given` by a case."""
 
-OUR_VARIABLES = (*TASK_VARIABLES, "picture", "earlier")
+SHOWN_VARIABLES = ("times", "step", "pages", "parts")
+"""What a prompt may say of the pictures that are sent: frames' times, pages' numbers, how many there are."""
+
+OUR_VARIABLES = (*TASK_VARIABLES, *SHOWN_VARIABLES, "picture", "earlier")
 
 
 _LARGEST = 1_000_000

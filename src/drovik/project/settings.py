@@ -5,16 +5,17 @@ from __future__ import annotations
 import ipaddress
 from decimal import Decimal
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from drovik.problems import Problem, known_words
-from drovik.project.toml_files import Frozen, read_toml, validated
+from drovik.project.counting import PictureTokens
+from drovik.project.preps import Prep, SlotWord
+from drovik.project.toml_files import Frozen, plain_numbers, read_toml, validated
 
 FILE_NAME = "drovik.toml"
-SlotWord = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$")]
 
 Name = Annotated[str, StringConstraints(pattern=r"^[^\s/@:,*]+$", max_length=80)]
 """A name that may stand as a part of an arm, such as `fulmar/v2/small`."""
@@ -48,9 +49,16 @@ def _proper_url(url: str) -> str:
 
 
 class Limits(Frozen):
-    """What a service bears. `timeout` is in seconds, for one request from first byte to last."""
+    """What a service bears: `at_once` under way together, so many requests and tokens in a minute and in a day.
+
+    `timeout` is in seconds, for one request from first byte to last. A day is any 24 hours.
+    """
 
     at_once: int = Field(default=4, ge=1, le=1000)
+    per_minute: int | None = Field(default=None, ge=1)
+    per_day: int | None = Field(default=None, ge=1)
+    tokens_per_minute: int | None = Field(default=None, ge=1)
+    tokens_per_day: int | None = Field(default=None, ge=1)
     timeout: float = Field(default=60.0, gt=0, le=86400)
     tries: int = Field(default=5, ge=1, le=50)
 
@@ -79,15 +87,6 @@ class Endpoint(Frozen):
         return self
 
 
-def _plain_numbers(value: Any) -> Any:
-    """What TOML's reader gave as `Decimal`, as the numbers that JSON has."""
-    if isinstance(value, Decimal):
-        return float(value)
-    if isinstance(value, dict):
-        return {name: _plain_numbers(inner) for name, inner in value.items()}
-    return [_plain_numbers(inner) for inner in value] if isinstance(value, list) else value
-
-
 class Settings(Frozen):
     """How a model is asked to answer. A setting that is not given is not sent.
 
@@ -99,7 +98,7 @@ class Settings(Frozen):
     top_k: int | None = Field(default=None, ge=1)
     seed: int | None = None
     max_output_tokens: int | None = Field(default=None, ge=1)
-    extra: dict[SlotWord, Annotated[Any, AfterValidator(_plain_numbers)]] = {}
+    extra: dict[SlotWord, Annotated[Any, AfterValidator(plain_numbers)]] = {}
 
     def canonical(self) -> dict[str, object]:
         """The settings that are given."""
@@ -112,39 +111,68 @@ class Settings(Frozen):
         return plain | {f"extra.{name}": value for name, value in self.extra.items()}
 
 
+Amount = Annotated[Decimal, Field(ge=0)]
+
+
+class Free(Frozen):
+    """What costs nothing: so much of each within a `day`, within a `month`, or `once`; a quote takes it off."""
+
+    within: Literal["day", "month", "once"] = "month"
+    requests: int | None = Field(default=None, ge=0)
+    tokens: int | None = Field(default=None, ge=0)
+    money: Amount | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Free:
+        if sum(one is not None for one in (self.requests, self.tokens, self.money)) != 1:
+            raise ValueError("give one of requests, tokens, money")
+        return self
+
+
 class Price(Frozen):
-    """Money per million tokens; `counters` are the prices of tokens that a dialect counts by name."""
+    """What a model costs: `input` and `output` per million tokens, `picture` and `request` for each one.
+
+    `counters` are the prices, per million, of tokens that a dialect counts by name.
+    """
 
     currency: Annotated[str, StringConstraints(pattern=r"^[A-Z]{3}$")]
-    input: Decimal = Field(ge=0)
-    output: Decimal = Field(ge=0)
-    counters: dict[str, Annotated[Decimal, Field(ge=0)]] = {}
+    input: Amount | None = None
+    output: Amount | None = None
+    picture: Amount | None = None
+    request: Amount | None = None
+    counters: dict[str, Amount] = {}
+    free: Free | None = None
+
+    @model_validator(mode="after")
+    def _says_a_price(self) -> Price:
+        if self.request is None and (self.input is None or self.output is None):
+            missing = "input" if self.input is None else "output"
+            raise ValueError(f"'{missing}' is missing: a price has input and output, or is one for each request")
+        return self
+
+    def of_that_day(self) -> dict[str, object]:
+        """What is kept beside a reply: all but what is free, which is no property of one reply."""
+        return self.model_dump(mode="json", exclude={"free"}, exclude_none=True)
 
 
 class Model(Frozen):
-    """A model of an endpoint. One that does not see is asked without the pictures, as a baseline."""
+    """A model of an endpoint. One that does not see is asked without the pictures, as a baseline.
+
+    `picture_tokens` is how it counts pictures; `repeats` is how often it is asked the same.
+    """
 
     endpoint: str
     id: str = Field(min_length=1)
     revision: str = ""
     settings: Settings = Settings()
     price: Price | None = None
+    picture_tokens: PictureTokens | None = None
+    repeats: int | None = Field(default=None, ge=1, le=1000)
     sees: bool = True
 
     def canonical(self) -> dict[str, object]:
         """What of a model is part of what is asked: all but its address and its price."""
         return {"id": self.id, "revision": self.revision, "settings": self.settings.canonical(), "sees": self.sees}
-
-
-class Prep(Frozen):
-    """How a picture is prepared: `fit` is the longest side in pixels, `quality` is JPEG's, 1 to 95."""
-
-    fit: int | None = Field(default=None, ge=8, le=20000)
-    quality: int | None = Field(default=None, ge=1, le=95)
-
-    def canonical(self) -> dict[str, object]:
-        """The prep without what it leaves as it is."""
-        return self.model_dump(exclude_none=True)
 
 
 class ProjectFile(Frozen):

@@ -24,6 +24,15 @@ class Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", strict=False, arbitrary_types_allowed=True)
 
 
+def plain_numbers(value: Any) -> Any:
+    """What TOML's reader gave as `Decimal`, as the numbers that JSON has."""
+    if isinstance(value, Decimal):
+        return float(value)
+    if isinstance(value, dict):
+        return {name: plain_numbers(inner) for name, inner in value.items()}
+    return [plain_numbers(inner) for inner in value] if isinstance(value, list) else value
+
+
 def read_text(path: Path, shown: str, problems: list[Problem]) -> str | None:
     """The text of a UTF-8 file, or None after adding to `problems` why it cannot be read."""
     try:
@@ -86,11 +95,26 @@ def _leave_out(tree: Any, loc: Sequence[str | int]) -> None:
 
 def problems_of(error: ValidationError, record: type[BaseModel], shown: str, place: str = "") -> list[Problem]:
     """Each error of a pydantic validation as a Problem, unknown keys with the nearest known one."""
-    found = []
+    chosen: dict[tuple[str | int, ...], Any] = {}
     for one in error.errors():
-        loc = [part for part in one["loc"] if not (isinstance(part, str) and part.startswith("function-"))]
-        found.append(_problem_of(one, loc, record, shown, place))
-    return found
+        loc = one["loc"]
+        branch = next((number for number, part in enumerate(loc) if _is_branch(part)), len(loc))
+        # Where a value may be one thing or another there is an error for each: the one that came nearest is told.
+        chosen[loc[:branch]] = min(chosen.get(loc[:branch], one), one, key=_how_far_off)
+    return [
+        _problem_of(one, [part for part in one["loc"] if not _is_branch(part)], record, shown, place)
+        for one in chosen.values()
+    ]
+
+
+def _is_branch(part: str | int) -> bool:
+    """Whether a part of a place is no key but pydantic's name for one of several types."""
+    return isinstance(part, str) and (part.startswith(("function-", "constrained-")) or part.endswith(("]", ")")))
+
+
+def _how_far_off(error: Any) -> int:
+    kind = error["type"]
+    return 2 if kind == "literal_error" else 1 if kind.endswith(("_type", "_parsing", "_from_float")) else 0
 
 
 def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], shown: str, place: str) -> Problem:

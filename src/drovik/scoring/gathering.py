@@ -13,8 +13,9 @@ from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import ArmScores, score_arm, with_wrong_before
 from drovik.scoring.catalogue import measures_of
 from drovik.scoring.measure import Measure
-from drovik.sending.plan import Ask, source_digests
+from drovik.sending.plan import Ask
 from drovik.sending.reading_back import answers_for
+from drovik.sending.sources import source_digests
 from drovik.sending.threads import Thread, arm_before, threads_of
 from drovik.store.keeping import Store
 from drovik.store.records import Answer

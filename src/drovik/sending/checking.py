@@ -22,7 +22,7 @@ PROMPT_SLOTS = frozenset(("part.text", "turn.text", "last.text", "turns.text"))
 
 
 def known_slots(dialect: Dialect) -> tuple[str, ...]:
-    """Every slot that stands for something in a dialect; beside them, any `extra.NAME`."""
+    """Every slot that stands for something in a dialect; beside them, any `extra.NAME`, a picture's too."""
     pictures = dialect.picture_slots()
     own = [f"{head}.{name}" for head in ("part", "image") for name in pictures]
     return (*PLAIN_SLOTS, *TURN_SLOTS, "part.text", *own, *dialect.taken_slots())
@@ -93,7 +93,8 @@ def _wrong_place(path: str | None, file: str, place: str, header: bool = True) -
 
 
 def _unknown(slots: Iterable[str], known: Sequence[str], file: str, place: str) -> list[Problem]:
-    names = sorted(name for name in set(slots) - set(known) if not name.startswith("extra."))
+    free = ("extra.", "part.extra.", "image.extra.")
+    names = sorted(name for name in set(slots) - set(known) if not name.startswith(free))
     return [Problem(f"unknown slot '{{{name}}}'", known_words(name, known), file, place) for name in names]
 
 

@@ -38,7 +38,6 @@ from drovik.sending.plan import Ask, Plan
 from drovik.sending.tally import Tally
 from drovik.sending.writing import PictureChanged, Written, write_request
 from drovik.store.keeping import Store
-from drovik.store.records import Spent
 
 if TYPE_CHECKING:
     import aiohttp
@@ -195,7 +194,7 @@ class Courier:
             self.tally.warn(error.problems[0].line(), error.problems[0])
             return None
         for fact in written.facts:
-            if not self._store.digests.note_prepared(fact.source, fact.prep, fact.digest):
+            if not self._store.digests.note_prepared(fact.source, fact.prep, fact.digest, fact.places):
                 what = "is prepared to other bytes than before, though the prep is the same"
                 remedy = "a newer imaging library does that; nothing is asked anew for it"
                 self.tally.warn("prepared", Problem(what, remedy, fact.path))
@@ -220,8 +219,9 @@ class Courier:
         if reply is None:
             self.tally.without_reply += 1
         else:
-            spent = Spent.of(reply.price, reply.input_tokens, reply.output_tokens, reply.counters)
-            self.tally.pay(spent)
+            if 200 <= reply.http_status < 300:
+                reply = replace(reply, pictures=written.pictures)
+            self.tally.pay(reply.spent())
             self.tally.input_tokens += reply.input_tokens or 0
             self.tally.output_tokens += reply.output_tokens or 0
         concluded = self._concludes(line, ask, outcome, try_)
@@ -282,7 +282,7 @@ def _threads_for(plan: Plan) -> int:
     Decoding and shrinking run beside each other. What is sent as stored is mostly encoded, which holds
     the interpreter's lock: there a second thread only takes turns with the first, at a fifth more CPU.
     """
-    redraws = any(ask.arm.prep.canonical() for asks in plan.to_send.values() for ask in asks)
+    redraws = any(not ask.arm.prep.keeps_pixels() for asks in plan.to_send.values() for ask in asks)
     return 2 if redraws else 1
 
 

@@ -13,14 +13,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from drovik.images.prepare import PREPARING_REVISION
-from drovik.images.source import FileState, file_state, read_source, source_digest
-from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
-from drovik.project.cases import Case, Picture
-from drovik.project.opening import Project
+from drovik.project.cases import Case
 from drovik.project.tasks import Task
+from drovik.sending.sources import shown_of
 from drovik.sending.turns import Asking, asking_of, canonical_asking
-from drovik.store.keeping import Store
 from drovik.store.records import Asked
 
 
@@ -28,7 +25,8 @@ from drovik.store.records import Asked
 class Ask:
     """One request to make: what an arm asks about a case.
 
-    `said` are the answers to the turns before, `earlier` the answers of the tasks before.
+    `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
+    prompt may say of the pictures.
     """
 
     task: Task
@@ -38,6 +36,7 @@ class Ask:
     identity: str
     said: tuple[str, ...] = ()
     earlier: Mapping[str, Any] = field(default_factory=dict)
+    shown: Mapping[str, Any] = field(default_factory=dict)
 
     @property
     def turn(self) -> int:
@@ -46,7 +45,7 @@ class Ask:
 
     def asking(self) -> Asking:
         """What is said, in turns."""
-        return asking_of(self.task, self.arm, self.case, self.said, self.earlier)
+        return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown)
 
     def asked(self, text: str) -> Asked:
         """The record of it for the store; `text` is the canonical form."""
@@ -82,36 +81,6 @@ class Plan:
         return sum(len(asks) for asks in self.to_send.values())
 
 
-def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> dict[str, str]:
-    """The digest of every picture of the cases, by its path; files that look unchanged are not read.
-
-    :raises DrovikError: with every picture that is not there.
-    """
-    pictures = [picture for case in cases for picture in case.pictures]
-    elsewhere = {picture.path: address_digest(picture) for picture in pictures if is_elsewhere(picture)}
-    states: list[FileState] = []
-    missing: list[Problem] = []
-    for path in dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere):
-        try:
-            states.append(file_state(project.folder, path))
-        except DrovikError as error:
-            missing += error.problems
-    if missing:
-        raise DrovikError(missing)
-    found = store.digests.of_sources(states, lambda path: source_digest(read_source(project.folder, path)))
-    return {**found, **elsewhere}
-
-
-def is_elsewhere(picture: Picture) -> bool:
-    """Whether a picture is known by its address alone, so that nobody here has its bytes."""
-    return picture.address is not None and picture.path == picture.address
-
-
-def address_digest(picture: Picture) -> str:
-    """What a picture without bytes is known by."""
-    return source_digest(f"address {picture.address}".encode())
-
-
 def ask_of(
     task: Task,
     arm: Arm,
@@ -126,23 +95,11 @@ def ask_of(
     :param digests: of each picture's file, by its path.
     """
     found = [digests[picture.path] for picture in case.pictures]
-    text = canonical_text(task, arm, case, found, repeat, said, earlier)
+    shown = shown_of(arm, case, digests)
+    asking = asking_of(task, arm, case, said, earlier, shown)
+    text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
-    return Ask(task, arm, case, repeat, identity, said, earlier or {})
-
-
-def canonical_text(
-    task: Task,
-    arm: Arm,
-    case: Case,
-    digests: Sequence[str],
-    repeat: int = 1,
-    said: Sequence[str] = (),
-    earlier: Mapping[str, Any] | None = None,
-) -> str:
-    """The canonical form of what an arm asks about a case."""
-    asking = asking_of(task, arm, case, said, earlier)
-    return canonical_asking(arm, asking, digests, PREPARING_REVISION, repeat, task.told_schema())
+    return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown)
 
 
 def plan_sending(asks: Iterable[Ask], concluded: Collection[str], again: Collection[str] = ()) -> Plan:

@@ -34,12 +34,19 @@ class DraftPicture:
 
 @dataclass
 class Draft:
-    """A request with all that is known before it is sent; `taken` is what its steps took so far."""
+    """A request with all that is known before it is sent; `taken` is what its steps took so far.
+
+    A picture of the case may be sent as several: the pages of a document, frames of a clip, parts of a page.
+    """
 
     asking: Asking
     plain: dict[str, Any]
-    pictures: dict[int, DraftPicture]
+    pictures: dict[int, tuple[DraftPicture, ...]]
     taken: dict[str, Any] = field(default_factory=dict)
+
+    def every_picture(self) -> list[DraftPicture]:
+        """All that are sent, in order."""
+        return [one for several in self.pictures.values() for one in several]
 
 
 class RequestWriter:
@@ -83,24 +90,25 @@ class RequestWriter:
         self,
         arm: Arm,
         asking: Asking,
-        pictures: Sequence[Prepared | None],
+        pictures: Sequence[Sequence[Prepared]],
         request_id: str,
         addresses: Sequence[str | None] = (),
         schema: Mapping[str, Any] | None = None,
     ) -> Draft:
         """What is asked, as far as it is known before anything is sent.
 
-        :param pictures: the prepared pictures by their number in the case; None for one that is not sent.
+        :param pictures: the prepared pictures by their number in the case; none for one that is not sent.
         :param request_id: what `{request.id}` stands for; the same over tries.
         :param addresses: where each picture stands on the web, where it does.
         :param schema: of the answer, where the service is to be told.
         """
-        asking = self._fitted(asking)
-        plain: dict[str, Any] = arm.model.settings.slots()
+        asking = self._fitted(asking, [max(1, len(one)) for one in pictures])
+        plain: dict[str, Any] = {f"extra.{name}": value for name, value in arm.prep.extra.items()}
+        plain |= arm.model.settings.slots()
         plain |= {"model": arm.model.id, "system": asking.system or None, "request.id": request_id, "schema": schema}
         numbers = dict.fromkeys(asking.picture_numbers())
         known = {
-            number: self._picture(pictures[number], addresses[number] if addresses else None, number)
+            number: self._several(pictures[number], addresses[number] if addresses else None, number, arm.prep.extra)
             for number in numbers
         }
         return Draft(asking, plain, known)
@@ -116,7 +124,7 @@ class RequestWriter:
         """
         scope: dict[str, Any] = {**draft.plain, "key": self.key}
         scope |= {f"taken.{name}": value for name, value in draft.taken.items()}
-        every = list(draft.pictures.values())
+        every = draft.every_picture()
         alone = picture or (every[0] if len(every) == 1 else None)
         scope |= self._image_scope(alone)
         scope["images"] = [self._image_scope(one) for one in ([picture] if picture else every)]
@@ -131,13 +139,15 @@ class RequestWriter:
 
     def _turn_scope(self, turn: Turn, draft: Draft) -> Scope:
         name = self.dialect.names.get(turn.by, turn.by)  # type: ignore[call-overload]
-        pictures = [draft.pictures[part.number] for part in turn.parts if not isinstance(part, TextPart)]
-        parts: list[Scope] = [
-            {"part.text": part.text}
-            if isinstance(part, TextPart)
-            else {f"part.{name}": value for name, value in draft.pictures[part.number].values.items()}
-            for part in turn.parts
-        ]
+        pictures: list[DraftPicture] = []
+        parts: list[Scope] = []
+        for part in turn.parts:
+            if isinstance(part, TextPart):
+                parts.append({"part.text": part.text})
+                continue
+            pictures += draft.pictures[part.number]
+            for one in draft.pictures[part.number]:
+                parts.append({f"part.{name}": value for name, value in one.values.items()})
         scope = {"turn.by": name, "turn.text": text_of(turn) or None, "parts": parts}
         scope["images"] = [self._image_scope(one) for one in pictures]
         scope["pictures"] = True if pictures else None
@@ -149,12 +159,23 @@ class RequestWriter:
             return dict.fromkeys((f"image.{name}" for name in self._picture_slots), None)
         return {f"image.{name}": value for name, value in picture.values.items()}
 
-    def _picture(self, made: Prepared | None, address: str | None, number: int) -> DraftPicture:
+    def _several(
+        self, made: Sequence[Prepared], address: str | None, number: int, extra: Mapping[str, Any]
+    ) -> tuple[DraftPicture, ...]:
+        """What one picture of the case is sent as; where that is several, each has a name of its own."""
+        if len(made) < 2 or (address is not None and self.takes_addresses() and not self.takes_bytes()):
+            return (self._picture(made[0] if made else None, address, f"{number + 1}", extra),)
+        return tuple(self._picture(one, None, f"{number + 1}-{place}", extra) for place, one in enumerate(made, 1))
+
+    def _picture(
+        self, made: Prepared | None, address: str | None, name: str, extra: Mapping[str, Any]
+    ) -> DraftPicture:
         values: dict[str, Any] = {"picture": True, "address": address}
+        values |= {f"extra.{key}": value for key, value in extra.items()}
         if made is not None:
             format_ = made.media_type.partition("/")[2]
             ending = "jpg" if format_ == "jpeg" else format_
-            values |= {"media_type": made.media_type, "format": format_, "name": f"picture-{number + 1}.{ending}"}
+            values |= {"media_type": made.media_type, "format": format_, "name": f"picture-{name}.{ending}"}
             if self._picture_slots & {"base64", "data_url", "picture"}:
                 encoded = base64.b64encode(made.data)
                 values["base64"] = Raw(encoded)
@@ -174,12 +195,14 @@ class RequestWriter:
         what = "this dialect gives pictures as addresses on the web, and a picture of the case has none"
         raise DrovikError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
 
-    def _fitted(self, asking: Asking) -> Asking:
+    def _fitted(self, asking: Asking, sizes: Sequence[int]) -> Asking:
         """What is asked, as far as the dialect has places for it.
 
+        :param sizes: as how many pictures each of the case's is sent.
         :raises DrovikError: where it has none for several turns, or for so many pictures.
         """
-        at_once = [_pictures_in(turn) for turn in asking.turns] if self._has_turns else [_pictures_in(*asking.turns)]
+        together = [[turn] for turn in asking.turns] if self._has_turns else [list(asking.turns)]
+        at_once = [_pictures_in(turns, sizes) for turns in together]
         count = max(at_once)
         if count and not self.takes_pictures():
             remedy = "add a slot such as {part.base64}, or set sees = false to ask without pictures"
@@ -197,8 +220,9 @@ class RequestWriter:
         return asking
 
 
-def _pictures_in(*turns: Turn) -> int:
-    return len({part.number for turn in turns for part in turn.parts if not isinstance(part, TextPart)})
+def _pictures_in(turns: Sequence[Turn], sizes: Sequence[int]) -> int:
+    numbers = {part.number for turn in turns for part in turn.parts if not isinstance(part, TextPart)}
+    return sum(sizes[number] for number in numbers)
 
 
 def _stands_alone(tree: Any, texts: Sequence[tuple[str, str]], head: str) -> bool:

@@ -49,7 +49,7 @@ async def run_steps(session: aiohttp.ClientSession, line: Line, draft: Draft, fr
             if step.per == "request":
                 draft.taken |= await _take(session, line, draft, step, template, None)
                 continue
-            for picture in draft.pictures.values():
+            for picture in draft.every_picture():
                 kept |= await _hand_over(session, line, draft, step, template, picture, fresh)
     except StepFailed as failure:
         failure.kept = kept

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.arms import Arm
 from drovik.project.canonical import canonical
-from drovik.project.cases import Case
+from drovik.project.cases import Case, prep_for
 from drovik.project.prompts import environment
 from drovik.project.tasks import Task
 
@@ -93,7 +93,12 @@ class _Placing:
 
 
 def asking_of(
-    task: Task, arm: Arm, case: Case, said: Sequence[str] = (), earlier: Mapping[str, Any] | None = None
+    task: Task,
+    arm: Arm,
+    case: Case,
+    said: Sequence[str] = (),
+    earlier: Mapping[str, Any] | None = None,
+    shown: Mapping[str, Any] | None = None,
 ) -> Asking:
     """What is asked of an arm's model about a case.
 
@@ -102,10 +107,12 @@ def asking_of(
 
     :param said: the model's answers to the turns before; so it is the next turn that is asked.
     :param earlier: the answers of the tasks before, for a task that comes `after` another.
+    :param shown: what the prompt may say of the pictures: times, step, pages, parts.
     :raises DrovikError: where the template fails on this case.
     """
     placing = _Placing(case)
     variables: dict[str, Any] = {**case.given, "labels": list(task.labels), "schema": task.schema_text()}
+    variables |= shown or {}
     variables["earlier"] = {name: _printable(value) for name, value in (earlier or {}).items()}
     system = _rendered(arm, "system", arm.prompt.system, {**variables, "picture": _no_picture}, case)
     turns: list[Turn] = []
@@ -197,6 +204,7 @@ def _joined(parts: list[TextPart]) -> list[TextPart | PicturePart]:
 
 def canonical_asking(
     arm: Arm,
+    case: Case,
     asking: Asking,
     digests: Sequence[str],
     revision: int,
@@ -216,7 +224,7 @@ def canonical_asking(
             if isinstance(part, TextPart):
                 parts.append({"text": part.text})
             else:
-                prep = arm.prep.canonical()
+                prep = prep_for(arm.prep, case, part.number).canonical()
                 parts.append({"picture": digests[part.number], "prep": prep, "preparing": revision})
         turns.append({"by": turn.by, "parts": parts})
     model = {

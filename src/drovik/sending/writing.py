@@ -8,26 +8,31 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
 from drovik.images.source import read_source, source_digest
 from drovik.problems import DrovikError, Problem
 from drovik.project.canonical import canonical
+from drovik.project.cases import prep_for
 from drovik.project.opening import Project
+from drovik.project.preps import Prep
 from drovik.sending.forms import HttpRequest
-from drovik.sending.plan import Ask, address_digest, is_elsewhere
+from drovik.sending.plan import Ask
 from drovik.sending.request import Draft, RequestWriter
+from drovik.sending.sources import address_digest, is_elsewhere
 from drovik.sending.turns import canonical_asking
 
 
 @dataclass(frozen=True)
 class PreparedFact:
-    """What a prep made of a source, by digests."""
+    """What a prep made of a source: digests, and where each of the pictures comes from."""
 
     path: str
     source: str
     prep: str
     digest: str
+    places: tuple[dict[str, Any], ...]
 
 
 @dataclass(frozen=True)
@@ -40,6 +45,8 @@ class Written:
     request: HttpRequest | Draft
     text: str
     facts: tuple[PreparedFact, ...]
+    pictures: int = 0
+    """How many go with it."""
 
 
 class PictureChanged(DrovikError):
@@ -59,12 +66,12 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
     """
     asking = ask.asking()
     needed = set(asking.picture_numbers())
-    pictures: list[Prepared | None] = []
+    pictures: list[tuple[Prepared, ...]] = []
     digests: list[str] = []
     facts = []
     for number, picture in enumerate(ask.case.pictures):
         if number not in needed:
-            pictures.append(None)
+            pictures.append(())
             digests.append("")
             continue
         if is_elsewhere(picture):
@@ -73,23 +80,54 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
                 raise DrovikError(
                     Problem("the dialect sends pictures, and this one is an address", remedy, picture.path)
                 )
-            pictures.append(None)
+            pictures.append(())
             digests.append(address_digest(picture))
             continue
         source = read_source(project.folder, picture.path)
         digests.append(source_digest(source))
-        made = prepare(source, ask.arm.prep, picture.path, project.settings.max_pixels)
+        prep = prep_for(ask.arm.prep, ask.case, number)
+        made = prepare(source, prep, picture.path, project.settings.max_pixels)
         pictures.append(made)
-        if made.data is not source:
-            own = hashlib.sha256(made.data).hexdigest()
-            facts.append(PreparedFact(picture.path, digests[-1], canonical(ask.arm.prep.canonical()), own))
+        facts.append(_fact(picture.path, digests[-1], prep, made))
     schema = ask.task.told_schema()
-    text = canonical_asking(ask.arm, asking, digests, PREPARING_REVISION, ask.repeat, schema)
+    text = canonical_asking(ask.arm, ask.case, asking, digests, PREPARING_REVISION, ask.repeat, schema)
     if hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest() != ask.identity:
         raise PictureChanged(_which(ask, needed))
     addresses = [picture.address for picture in ask.case.pictures]
     draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema)
-    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts))
+    count = len(draft.every_picture())
+    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts), count)
+
+
+def _fact(path: str, source: str, prep: Prep, made: Sequence[Prepared]) -> PreparedFact:
+    own = hashlib.sha256()
+    for one in made:
+        own.update(hashlib.sha256(one.data).digest())
+    return PreparedFact(path, source, prepared_key(prep), own.hexdigest(), tuple(place_of(one) for one in made))
+
+
+def prepared_key(prep: Prep) -> str:
+    """What the pictures that a prep makes are kept by, beside their source."""
+    return canonical([PREPARING_REVISION, prep.canonical()])
+
+
+def place_of(made: Prepared) -> dict[str, Any]:
+    """Where a sent picture comes from, in plain values: its size, and the maps back to the source's shot.
+
+    A map is [a, b, c, d, e, f]: x' = a·x + b·y + c and y' = d·x + e·y + f, in pixels with the origin at the upper
+    left corner of the first pixel.
+    """
+    return {
+        "size": [made.width, made.height],
+        "bytes": len(made.data),
+        "media_type": made.media_type,
+        "shot": made.shot.number,
+        "time": made.shot.time,
+        "source_size": list(made.layout.stored),
+        "to_source": list(made.layout.to_stored(made.part)),
+        "upright_size": list(made.layout.upright),
+        "to_upright": list(made.layout.to_upright(made.part)),
+    }
 
 
 def _which(ask: Ask, needed: Sequence[int] | set[int]) -> str:

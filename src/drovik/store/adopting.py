@@ -10,7 +10,7 @@ from drovik.store.keeping import Store
 from drovik.store.records import Asked
 
 _COLUMNS = "identity, round, try, endpoint, started, outcome, concluded, seconds, note"
-_REPLY = "at, http_status, body, model, input_tokens, output_tokens, price, counters"
+_REPLY = "at, http_status, body, model, input_tokens, output_tokens, price, counters, pictures"
 
 
 def adopt(store: Store, other: Store, asked: Iterable[Asked]) -> int:

@@ -21,8 +21,9 @@ from drovik.problems import DrovikError, Problem
 GATHER_SECONDS = 0.002
 """So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
 
-VERSION = 2
-_CHANGES = {
+VERSION = 3
+_TABLES_OF_3 = ("asked", "prepared", "looks", "senders", "claims", "quotes")
+_CHANGES: dict[int, tuple[str, ...]] = {
     1: (
         "ALTER TABLE replies ADD COLUMN counters TEXT",
         "CREATE TABLE handles (key TEXT PRIMARY KEY, taken TEXT NOT NULL, expires REAL NOT NULL) WITHOUT ROWID",
@@ -36,7 +37,15 @@ _CHANGES = {
         """,
         "INSERT INTO asked SELECT task, arm, case_id, repeat, 1, name, identity, at FROM asked_before",
         "DROP TABLE asked_before",
-    )
+    ),
+    2: (
+        "ALTER TABLE replies ADD COLUMN pictures INTEGER",
+        "DROP TABLE prepared",
+        "ALTER TABLE asked RENAME TO asked_before",
+        *_TABLES_OF_3,
+        "INSERT INTO asked SELECT task, arm, case_id, repeat, turn, 0, name, identity, at FROM asked_before",
+        "DROP TABLE asked_before",
+    ),
 }
 """What makes a store of one version into one of the next."""
 _SHOWN = ".drovik/answers.sqlite"
@@ -73,18 +82,30 @@ def _make_tables(connection: sqlite3.Connection) -> None:
     if version == 0:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == 0:
-                for statement in files("drovik.store").joinpath("tables.sql").read_text("utf-8").split(";"):
+                for statement in _statements():
                     connection.execute(statement)
                 connection.execute(f"PRAGMA user_version = {VERSION}")
-    elif version in _CHANGES:
+    while version in _CHANGES:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == version:
                 for statement in _CHANGES[version]:
-                    connection.execute(statement)
+                    connection.execute(_table_of_today(statement))
                 connection.execute(f"PRAGMA user_version = {version + 1}")
-    elif version != VERSION:
+        version = connection.execute("PRAGMA user_version").fetchone()[0]
+    if version not in (0, VERSION):
         what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
         raise DrovikError(Problem(what, "use that version, or move the file away", _SHOWN))
+
+
+def _statements() -> list[str]:
+    return files("drovik.store").joinpath("tables.sql").read_text("utf-8").split(";")
+
+
+def _table_of_today(statement: str) -> str:
+    """The statement that makes a table, where only its name is given."""
+    if " " in statement:
+        return statement
+    return next(one for one in _statements() if f"CREATE TABLE {statement} (" in one)
 
 
 def _trouble(error: sqlite3.Error | OSError) -> Problem:

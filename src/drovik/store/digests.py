@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
 
+from drovik.images.opening import PictureFacts
+from drovik.images.shots import Shot
 from drovik.images.source import FileState
 from drovik.store.database import GroupWriter, transaction
+
+_REMEMBERED = 50_000
 
 
 class Digests:
@@ -14,6 +20,8 @@ class Digests:
 
     def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
         self._connection, self._writer = connection, writer
+        self._made: dict[tuple[str, str], str] = {}
+        self._looks: list[tuple[str, str, str]] = []
 
     def of_sources(self, wanted: Iterable[FileState], compute: Callable[[str], str]) -> dict[str, str]:
         """The digest of each picture's file by its path; computed only where the file looks changed.
@@ -42,11 +50,49 @@ class Digests:
         with transaction(self._connection):
             self._connection.execute("DELETE FROM sources WHERE path = ?", (path,))
 
-    def note_prepared(self, source: str, prep: str, digest: str) -> bool:
-        """Keep the digest of what a prep made of a source; False where it made other bytes before."""
+    def note_prepared(self, source: str, prep: str, digest: str, places: Sequence[Mapping[str, Any]]) -> bool:
+        """Keep what a prep made of a source; False where it made other bytes before.
+
+        :param places: where each of the pictures comes from in the source.
+        """
         key = (source, prep)
+        if self._made.get(key) == digest:
+            return True
         row = self._connection.execute("SELECT digest FROM prepared WHERE source = ? AND prep = ?", key).fetchone()
         if row is None:
-            query = "INSERT OR REPLACE INTO prepared VALUES (?, ?, ?)"
-            self._writer.write(lambda connection: connection.execute(query, (*key, digest)))
+            query = "INSERT OR REPLACE INTO prepared VALUES (?, ?, ?, ?)"
+            values = (*key, digest, json.dumps(places))
+            self._writer.write(lambda connection: connection.execute(query, values))
+        if len(self._made) >= _REMEMBERED:
+            self._made.clear()
+        self._made[key] = digest
         return row is None or row[0] == digest
+
+    def places(self, source: str, prep: str) -> list[dict[str, Any]]:
+        """Where each picture that a prep made of a source comes from; none where that was never sent."""
+        row = self._connection.execute("SELECT places FROM prepared WHERE source = ? AND prep = ?", (source, prep))
+        found = row.fetchone()
+        return list(json.loads(found[0])) if found else []
+
+    def facts(self, source: str, prep: str) -> PictureFacts | None:
+        """What is kept of what a source is."""
+        row = self._connection.execute("SELECT facts FROM looks WHERE source = ? AND prep = ?", (source, prep))
+        found = row.fetchone()
+        if found is None:
+            return None
+        format_, sizes, orientation, shots, count = json.loads(found[0])
+        return PictureFacts(
+            format_, tuple((one[0], one[1]) for one in sizes), orientation, tuple(Shot(*one) for one in shots), count
+        )
+
+    def keep_facts(self, source: str, prep: str, facts: PictureFacts) -> None:
+        """Keep what a source is, with the next `write_facts`."""
+        values = [facts.format, facts.sizes, facts.orientation, facts.shots, facts.count]
+        self._looks.append((source, prep, json.dumps(values)))
+
+    def write_facts(self) -> None:
+        """Write what was to be kept."""
+        if self._looks:
+            with transaction(self._connection):
+                self._connection.executemany("INSERT OR REPLACE INTO looks VALUES (?, ?, ?)", self._looks)
+            self._looks.clear()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import sqlite3
 from collections.abc import Iterable
@@ -13,6 +14,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
+from drovik.problems import DrovikError
 from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.database import GroupWriter, open_database, transaction
@@ -70,6 +72,8 @@ class Store:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._writer.flush()
+        with contextlib.suppress(DrovikError):  # a cache, and perhaps the very thing that failed
+            self.digests.write_facts()
         self.connection.close()
 
     # Attempts and replies, while sending.
@@ -111,16 +115,17 @@ class Store:
                 (outcome, int(concluded), seconds, note, attempt),
             )
             if reply is not None:
-                price = reply.price.model_dump(mode="json") if reply.price else None
+                price = reply.price.of_that_day() if reply.price else None
                 row = (attempt, _now(), reply.http_status, reply.body, reply.model, reply.input_tokens)
                 connection.execute(
                     "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price,"
-                    " counters) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    " counters, pictures) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     (
                         *row,
                         reply.output_tokens,
                         json.dumps(price) if price else None,
                         json.dumps(reply.counters) if reply.counters else None,
+                        reply.pictures,
                     ),
                 )
 
@@ -185,7 +190,7 @@ class Store:
         """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
         rows = self.connection.execute(
             """
-            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, r.counters, a.seconds,
+            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, r.counters, r.pictures, a.seconds,
                    a.round, a.id, COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good
             FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
             LEFT JOIN replies r ON r.attempt = a.id
@@ -195,10 +200,11 @@ class Store:
         )
         prices: dict[str, Price] = {}
         found = {}
-        for identity, model, tokens_in, tokens_out, price, counters, seconds, *_ in rows:
+        for identity, model, tokens_in, tokens_out, price, counters, pictures, seconds, *_ in rows:
             if price and price not in prices:
                 prices[price] = Price.model_validate_json(price)
-            spent = Spent.of(prices[price], tokens_in, tokens_out, _counted(counters)) if price else None
+            counted = _counted(counters)
+            spent = Spent.of(prices[price], tokens_in, tokens_out, counted, pictures) if price else None
             found[identity] = (model, tokens_in, tokens_out, spent, seconds)
         return found
 
@@ -218,7 +224,8 @@ class Store:
     def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
         rows = self.connection.execute(
-            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 GROUP BY arm, name ORDER BY MAX(at)",
+            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 AND repeat = 1 AND NOT second"
+            " GROUP BY arm, name ORDER BY MAX(at)",
             (task,),
         )
         keep = set(current)
@@ -228,7 +235,7 @@ class Store:
         """What an arm asked: the case's id, the repeat, and the identity of the last turn."""
         query = (
             "SELECT case_id, repeat, identity, MAX(turn) FROM asked"
-            " WHERE task = ? AND arm = ? GROUP BY case_id, repeat"
+            " WHERE task = ? AND arm = ? AND NOT second GROUP BY case_id, repeat"
         )
         return [(case, repeat, identity) for case, repeat, identity, _ in self.connection.execute(query, (task, arm))]
 
@@ -261,12 +268,13 @@ class Store:
         total: dict[str, Decimal] = {}
         rows = self.connection.execute(
             """
-            SELECT price, SUM(input_tokens), SUM(output_tokens), counters FROM replies
+            SELECT price, SUM(input_tokens), SUM(output_tokens), counters, SUM(pictures), COUNT(pictures) FROM replies
             WHERE price IS NOT NULL GROUP BY price, counters, CASE WHEN counters IS NULL THEN 0 ELSE id END
             """
         )
-        for price, tokens_in, tokens_out, counters in rows:
-            spent = Spent.of(Price.model_validate_json(price), tokens_in, tokens_out, _counted(counters))
+        for price, tokens_in, tokens_out, counters, pictures, requests in rows:
+            by = Price.model_validate_json(price)
+            spent = Spent.of(by, tokens_in, tokens_out, _counted(counters), pictures, requests)
             if spent:
                 total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
         return total
@@ -283,8 +291,18 @@ def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
             (row.identity, row.text),
         )
         connection.execute(
-            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
+            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
             " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
             " WHERE identity != excluded.identity",
-            (row.task, row.arm, row.case_id, row.repeat, row.turn, row.arm_name, row.identity, _now()),
+            (
+                row.task,
+                row.arm,
+                row.case_id,
+                row.repeat,
+                row.turn,
+                int(row.second),
+                row.arm_name,
+                row.identity,
+                _now(),
+            ),
         )

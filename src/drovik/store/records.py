@@ -24,6 +24,7 @@ class Asked:
     identity: str
     text: str
     turn: int = 1
+    second: bool = False
 
 
 @dataclass(frozen=True)
@@ -37,6 +38,11 @@ class Reply:
     output_tokens: int | None = None
     price: Price | None = None
     counters: Mapping[str, Counted] = field(default_factory=dict)
+    pictures: int | None = None
+
+    def spent(self) -> Spent | None:
+        """What it cost by that price."""
+        return Spent.of(self.price, self.input_tokens, self.output_tokens, self.counters, self.pictures)
 
 
 class Counted(NamedTuple):
@@ -59,13 +65,21 @@ class Spent:
         input_tokens: int | None,
         output_tokens: int | None,
         counters: Mapping[str, Counted] | None = None,
+        pictures: int | None = None,
+        requests: int = 1,
     ) -> Spent | None:
-        """What a reply cost by the price per million tokens; None where price or counts are not known.
+        """What a reply cost; None where the price, or what it counts, is not known.
 
         Tokens counted by name have their own price where there is one, and then are not paid as input or
         output as well.
+
+        :param pictures: how many went with the request; None where nothing is billed for the request itself.
+        :param requests: of how many the counts are the sums.
         """
-        if price is None or (input_tokens is None and output_tokens is None):
+        if price is None:
+            return None
+        by_request = pictures is not None and (price.request is not None or price.picture is not None)
+        if input_tokens is None and output_tokens is None and not by_request:
             return None
         plain = {"input": input_tokens or 0, "output": output_tokens or 0}
         amount = Decimal(0)
@@ -74,8 +88,11 @@ class Spent:
                 amount += price.counters[name] * one.tokens
                 if one.within is not None:
                     plain[one.within] = max(0, plain[one.within] - one.tokens)
-        amount += price.input * plain["input"] + price.output * plain["output"]
-        return Spent(price.currency, amount / 1_000_000)
+        amount += (price.input or 0) * plain["input"] + (price.output or 0) * plain["output"]
+        amount /= 1_000_000
+        if pictures is not None:
+            amount += (price.request or 0) * requests + (price.picture or 0) * pictures
+        return Spent(price.currency, amount)
 
 
 @dataclass(frozen=True)

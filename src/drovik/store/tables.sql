@@ -11,10 +11,11 @@ CREATE TABLE asked (              -- which arm asked it, about which case
     case_id  TEXT NOT NULL,
     repeat   INTEGER NOT NULL,
     turn     INTEGER NOT NULL,    -- of the conversation, from 1
+    second   INTEGER NOT NULL,    -- 1 for a second try, after an answer that was not in form
     name     TEXT NOT NULL,       -- the arm's name on that day
     identity TEXT NOT NULL,
     at       TEXT NOT NULL,
-    PRIMARY KEY (task, arm, case_id, repeat, turn)
+    PRIMARY KEY (task, arm, case_id, repeat, turn, second)
 ) WITHOUT ROWID;
 
 CREATE TABLE attempts (           -- appended before a request leaves
@@ -25,7 +26,7 @@ CREATE TABLE attempts (           -- appended before a request leaves
     endpoint TEXT NOT NULL,
     started  TEXT NOT NULL,
     outcome  TEXT,                -- NULL while under way, and for ever where the program was killed
-    concluded INTEGER NOT NULL DEFAULT 0, -- 1 where no further try follows in this round
+    concluded INTEGER NOT NULL DEFAULT 0, -- 1 where no further try follows in this round, 2 where that is so of a recheck
     seconds  REAL,
     note     TEXT
 );
@@ -40,8 +41,9 @@ CREATE TABLE replies (            -- as they came
     model         TEXT,           -- which the service itself reported
     input_tokens  INTEGER,
     output_tokens INTEGER,
-    price         TEXT,           -- of that day: {"currency", "input", "output", "counters"}
-    counters      TEXT            -- tokens counted by name: {"cached": [tokens, "input"]}
+    price         TEXT,           -- of that day: {"currency", "input", "output", "counters", …}
+    counters      TEXT,           -- tokens counted by name: {"cached": [tokens, "input"]}
+    pictures      INTEGER         -- how many went with the request, NULL where nothing is billed by request
 );
 
 CREATE TABLE answers (            -- read from replies, rebuilt at will
@@ -69,6 +71,14 @@ CREATE TABLE prepared (           -- what a prep made of a source: a fact, not a
     source TEXT NOT NULL,
     prep   TEXT NOT NULL,
     digest TEXT NOT NULL,
+    places TEXT NOT NULL,         -- JSON: of each picture that was sent, its size and the maps back to the source
+    PRIMARY KEY (source, prep)
+) WITHOUT ROWID;
+
+CREATE TABLE looks (              -- what a source is: format, sizes, shots (a cache)
+    source TEXT NOT NULL,
+    prep   TEXT NOT NULL,         -- what of a prep decides the shots
+    facts  TEXT NOT NULL,         -- JSON
     PRIMARY KEY (source, prep)
 ) WITHOUT ROWID;
 
@@ -77,3 +87,29 @@ CREATE TABLE handles (            -- what a service gave for a picture that was 
     taken   TEXT NOT NULL,        -- JSON
     expires REAL NOT NULL         -- seconds since 1970
 ) WITHOUT ROWID;
+
+CREATE TABLE senders (            -- programs that send into this store now
+    id   INTEGER PRIMARY KEY,
+    host TEXT NOT NULL,
+    pid  INTEGER NOT NULL,
+    born TEXT NOT NULL,           -- when the process began, as its system tells: a number may be used anew
+    beat INTEGER NOT NULL         -- grows while the program lives
+);
+
+CREATE TABLE claims (             -- what they are about to ask, so that no other does
+    identity TEXT PRIMARY KEY,
+    sender   INTEGER NOT NULL,
+    currency TEXT,
+    reserved TEXT                 -- the most that it may cost
+) WITHOUT ROWID;
+
+CREATE TABLE quotes (             -- what was quoted, to be held against the bill
+    id        INTEGER PRIMARY KEY,
+    at        TEXT NOT NULL,
+    attempt   INTEGER NOT NULL,   -- the last attempt before it
+    task      TEXT NOT NULL,
+    arm       TEXT NOT NULL,
+    name      TEXT NOT NULL,
+    requests  INTEGER NOT NULL,
+    quoted    TEXT NOT NULL       -- JSON
+)

@@ -1,0 +1,127 @@
+"""Videos: when each frame is shown, which frames a prep takes, and those frames' pictures (PyAV, an extra)."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import TYPE_CHECKING, Any
+
+from drovik.images.kinds import extra_package
+from drovik.images.opening import PictureFacts, broken, make_ready, see_that_it_is_not_too_large
+from drovik.images.shots import Shot, chosen_frames, thinned
+from drovik.problems import DrovikError, Problem
+from drovik.project.preps import Frames, Prep
+
+if TYPE_CHECKING:
+    import numpy as np
+    from PIL import Image
+
+UNASKED = Frames(evenly=8)
+"""The frames that are taken of a video where the prep does not say."""
+
+_SAMPLE_SIDE = 32
+_WORTH_A_SEEK = 240
+"""So many frames further on, it is quicker to seek than to decode what lies between."""
+
+
+@dataclass
+class OpenedVideo:
+    """A video that is open; `stamps` are the presentation times of all frames, in the stream's own units."""
+
+    facts: PictureFacts
+    container: Any
+    stream: Any
+    stamps: list[int]
+
+    def pictures(self) -> Iterator[tuple[Shot, Image.Image]]:
+        """Each shot's picture."""
+        wanted = {self.stamps[shot.number - 1]: shot for shot in self.facts.shots}
+        order = sorted(wanted)
+        found: dict[int, Image.Image] = {}
+        at = -_WORTH_A_SEEK
+        frames: Iterator[Any] = iter(())
+        for stamp in order:
+            number = wanted[stamp].number
+            if number - at >= _WORTH_A_SEEK or at < 0:
+                self.container.seek(stamp, stream=self.stream, backward=True, any_frame=False)
+                frames = self.container.decode(self.stream)
+            for frame in frames:
+                if frame.pts is not None and frame.pts >= stamp:
+                    found[stamp] = frame.to_image()
+                    break
+            at = number
+        for shot in self.facts.shots:
+            stamp = self.stamps[shot.number - 1]
+            if stamp not in found:
+                raise OSError("truncated")
+            yield shot, found[stamp]
+
+
+@contextlib.contextmanager
+def opened_video(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[OpenedVideo]:
+    """A video, open for its pictures.
+
+    :raises DrovikError: where it has no picture stream, is broken, or is too large.
+    """
+    av = extra_package("video", path)
+    make_ready()
+    try:
+        with av.open(io.BytesIO(data)) as container:
+            if not container.streams.video:
+                raise DrovikError(Problem("is a recording without pictures", "give a clip that has some", path))
+            stream = container.streams.video[0]
+            stream.thread_type = "AUTO"
+            size = (stream.codec_context.width, stream.codec_context.height)
+            see_that_it_is_not_too_large(size, path, max_pixels)
+            stamps = sorted(packet.pts for packet in container.demux(stream) if packet.pts is not None)
+            if not stamps:
+                raise DrovikError(Problem("is a clip without a frame", "open it elsewhere and save it anew", path))
+            shots = _shots(container, stream, stamps, prep.frames or UNASKED)
+            facts = PictureFacts("video", (size,) * len(shots), _orientation(stream), tuple(shots), len(stamps))
+            yield OpenedVideo(facts, container, stream, stamps)
+    except av.FFmpegError as error:
+        raise DrovikError(broken(path, error)) from None
+
+
+def _shots(container: Any, stream: Any, stamps: list[int], rule: Frames) -> list[Shot]:
+    base = Fraction(stream.time_base)
+    times = [float((stamp - stamps[0]) * base) for stamp in stamps]
+    step = times[-1] / max(1, len(times) - 1)
+    if rule.on_change is None:
+        return chosen_frames(times, times[-1] + step - 1e-3, rule)
+    container.seek(stamps[0], stream=stream)
+    samples = [sample_of(frame.to_image(width=64, height=64)) for frame in container.decode(stream)]
+    return changing(samples, times[: len(samples)], rule)
+
+
+def _orientation(stream: Any) -> int:
+    """Frames come as they are stored: phones write beside them how they are to be turned."""
+    turned = 0
+    with contextlib.suppress(Exception):  # an older PyAV tells nothing of it
+        turned = round(float(getattr(stream.codec_context, "rotation", 0) or 0))
+    return {0: 1, 90: 8, -270: 8, 180: 3, -180: 3, 270: 6, -90: 6}.get(turned, 1)
+
+
+def sample_of(picture: Image.Image) -> np.ndarray[Any, Any]:
+    """A picture as a few gray values from 0 to 1, to tell how much it differs from another."""
+    import numpy as np
+
+    small = picture.convert("L").resize((_SAMPLE_SIDE, _SAMPLE_SIDE))
+    return np.asarray(small, dtype=np.float32) / 255
+
+
+def changing(samples: Sequence[np.ndarray[Any, Any]], times: Sequence[float], rule: Frames) -> list[Shot]:
+    """The frames that differ from the one taken before by more than the rule's share of full brightness.
+
+    The difference is the mean of the absolute differences of gray values.
+    """
+    import numpy as np
+
+    taken = [0] if samples else []
+    for number in range(1, len(samples)):
+        if float(np.abs(samples[number] - samples[taken[-1]]).mean()) > (rule.on_change or 0):
+            taken.append(number)
+    return [Shot(number + 1, round(times[number], 3)) for number in thinned(taken, rule.most)]

@@ -1,0 +1,249 @@
+"""A source's bytes → what it is, which of its pictures a prep takes, and those pictures one by one.
+
+Everything that decodes is in here and in `clips`, so that a broken file ends in one line, whichever
+package found it broken.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import threading
+import warnings
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cache
+from typing import TYPE_CHECKING, Any
+
+from drovik.images.kinds import Kind, extra_package, kind_of
+from drovik.images.metadata import may_be_turned
+from drovik.images.shots import Shot, chosen_frames, chosen_pages
+from drovik.problems import DrovikError, Problem
+from drovik.project.preps import PAGE_RESOLUTION, Prep
+
+if TYPE_CHECKING:
+    from PIL import Image
+
+_ORIENTATION = 0x0112
+_FORMATS = ("JPEG", "PNG", "WEBP", "GIF", "BMP", "TIFF")
+_DEFAULT_LENGTH = 0.1
+"""Seconds for which a frame is shown where the clip does not say."""
+
+
+@dataclass(frozen=True)
+class PictureFacts:
+    """What a source's content says it is, and the shots that a prep takes of it.
+
+    `sizes` are those of the shots as stored, in pixels; `orientation` is Exif's, 1 to 8; `count` is how
+    many pages or frames there are in all.
+    """
+
+    format: str
+    sizes: tuple[tuple[int, int], ...]
+    orientation: int
+    shots: tuple[Shot, ...]
+    count: int = 1
+
+    @property
+    def width(self) -> int:
+        """The first shot's, as stored."""
+        return self.sizes[0][0]
+
+    @property
+    def height(self) -> int:
+        """The first shot's, as stored."""
+        return self.sizes[0][1]
+
+
+@dataclass
+class Opened:
+    """A source that is open: its facts, and its pictures by shot."""
+
+    facts: PictureFacts
+    kind: Kind
+    handle: Any
+
+    def pictures(self) -> Iterator[tuple[Shot, Image.Image]]:
+        """Each shot's picture, as stored and not yet decoded where that can wait."""
+        for shot, size in zip(self.facts.shots, self.facts.sizes, strict=True):
+            if self.kind == "pdf":
+                yield shot, _page(self.handle, shot.number, size)
+            else:
+                if self.facts.count > 1:
+                    self.handle.seek(shot.number - 1)
+                yield shot, self.handle
+
+
+def look_at(data: bytes, path: str, max_pixels: int, prep: Prep | None = None) -> PictureFacts:
+    """What a source is, by its content alone; pictures are not decoded for it, but by a rule that needs pixels.
+
+    :raises DrovikError: where it is nothing that can be read, is broken, or has more than `max_pixels` pixels.
+    """
+    with opened(data, path, max_pixels, prep or Prep()) as source:
+        facts: PictureFacts = source.facts
+    return facts
+
+
+@contextlib.contextmanager
+def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Any]:
+    """A source, open for its pictures; whatever breaks inside is told as a broken file.
+
+    :raises DrovikError: as `look_at` does.
+    """
+    from PIL import Image
+
+    kind = kind_of(data)
+    try:
+        if kind == "video":
+            from drovik.images.clips import opened_video
+
+            with opened_video(data, path, max_pixels, prep) as clip:
+                yield clip
+        elif kind == "pdf":
+            with contextlib.closing(_document(data, path)) as document:
+                yield Opened(_pdf_facts(document, path, max_pixels, prep), kind, document)
+        else:
+            with _picture(data, path, kind) as picture:
+                yield Opened(_facts(picture, data, path, max_pixels, prep), kind, picture)
+    except DrovikError:
+        raise
+    except (OSError, ValueError, SyntaxError, EOFError, MemoryError, Image.DecompressionBombError) as error:
+        raise DrovikError(broken(path, error)) from None
+
+
+def broken(path: str, error: BaseException) -> Problem:
+    """The problem with a file that cannot be decoded."""
+    reason = "it breaks off" if "truncated" in str(error) else "it cannot be decoded"
+    return Problem(f"is a broken picture: {reason}", "open it elsewhere and save it anew", path)
+
+
+def see_that_it_is_not_too_large(size: tuple[int, int], path: str, max_pixels: int) -> None:
+    """See that a picture stays within the project's limit.
+
+    :raises DrovikError: where it does not.
+    """
+    if size[0] * size[1] > max_pixels:
+        remedy = "shrink it, or raise max_pixels in drovik.toml"
+        what = f"{size[0]} x {size[1]} pixels are more than max_pixels = {max_pixels}"
+        raise DrovikError(Problem(what, remedy, path))
+
+
+_getting_ready = threading.Lock()
+
+
+@cache
+def _load_plugins() -> None:
+    from PIL import Image
+
+    Image.init()
+    warnings.filterwarnings("ignore", module="PIL")  # broken metadata is not the user's concern: it is cut out
+    Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked on the header, takes its place
+
+
+def make_ready() -> None:
+    """Load Pillow's plugins once: two threads that do so at the same time can miss one."""
+    with _getting_ready:
+        _load_plugins()
+
+
+def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
+    from PIL import Image, UnidentifiedImageError
+
+    make_ready()
+    formats: tuple[str, ...] = _FORMATS
+    if kind == "heic":
+        extra_package(kind, path).register_heif_opener()
+        formats = ("HEIF",)
+    try:
+        return Image.open(io.BytesIO(data), formats=formats)
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, EOFError, TypeError, IndexError):
+        what = "is no picture, whatever its name says" if data else "is an empty file"
+        remedy = "give a JPEG, PNG, WebP, GIF, BMP, TIFF or HEIC picture, a PDF or a video"
+        raise DrovikError(Problem(what, remedy, path)) from None
+
+
+def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
+    see_that_it_is_not_too_large(picture.size, path, max_pixels)
+    format_ = "JPEG" if picture.format == "MPO" else str(picture.format)
+    orientation = 1
+    if may_be_turned(data, "image/png" if format_ == "PNG" else None) and format_ != "HEIF":
+        orientation = int(picture.getexif().get(_ORIENTATION, 1) or 1)
+    count = getattr(picture, "n_frames", 1) if format_ in ("TIFF", "GIF", "WEBP") else 1
+    shots, sizes = [Shot(1)], [picture.size]
+    if format_ == "TIFF" and count > 1:
+        shots, sizes = chosen_pages(count, prep, path), []
+        for shot in shots:
+            picture.seek(shot.number - 1)
+            see_that_it_is_not_too_large(picture.size, path, max_pixels)
+            sizes.append(picture.size)
+        picture.seek(0)
+    elif count > 1 and prep.frames is not None:
+        shots = _moving_shots(picture, count, prep)
+        sizes = [picture.size] * len(shots)
+    else:
+        count = 1
+    return PictureFacts(format_, tuple(sizes), orientation if 1 <= orientation <= 8 else 1, tuple(shots), count)
+
+
+def _moving_shots(picture: Image.Image, count: int, prep: Prep) -> list[Shot]:
+    """The frames that a prep takes of a moving GIF or WebP."""
+    from drovik.images.clips import changing, sample_of
+
+    assert prep.frames is not None
+    times, now = [], 0.0
+    samples = []
+    for number in range(count):
+        picture.seek(number)
+        if prep.frames.on_change is not None:
+            samples.append(sample_of(picture))
+        else:
+            picture.load()  # WebP tells how long a frame is shown only once it is decoded
+        times.append(now)
+        now += float(picture.info.get("duration", 0) or 1000 * _DEFAULT_LENGTH) / 1000
+    picture.seek(0)
+    if prep.frames.on_change is not None:
+        return changing(samples, times, prep.frames)
+    return chosen_frames(times, now, prep.frames)
+
+
+_pdf_lock = threading.Lock()
+"""PDFium is not made for threads."""
+
+
+def _document(data: bytes, path: str) -> Any:
+    pdfium = extra_package("pdf", path)
+    with _pdf_lock:
+        try:
+            document = pdfium.PdfDocument(data)
+            if len(document) == 0:
+                raise DrovikError(Problem("is a PDF without a page", "open it elsewhere and save it anew", path))
+        except pdfium.PdfiumError as error:
+            if "password" in str(error).lower():
+                what, remedy = "is a PDF with a password", "save it without one"
+            else:
+                what, remedy = "is a broken PDF", "open it elsewhere and save it anew"
+            raise DrovikError(Problem(what, remedy, path)) from None
+    return document
+
+
+def _pdf_facts(document: Any, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
+    shots = chosen_pages(len(document), prep, path)
+    scale = (prep.resolution or PAGE_RESOLUTION) / 72
+    sizes = []
+    with _pdf_lock:
+        for shot in shots:
+            page = document[shot.number - 1]
+            size = (max(1, round(page.get_width() * scale)), max(1, round(page.get_height() * scale)))
+            see_that_it_is_not_too_large(size, path, max_pixels)
+            sizes.append(size)
+    return PictureFacts("PDF", tuple(sizes), 1, tuple(shots), len(document))
+
+
+def _page(document: Any, number: int, size: tuple[int, int]) -> Image.Image:
+    """A page drawn at a size; the renderer may be off by a pixel, which is mended."""
+    from PIL import Image
+
+    with _pdf_lock:
+        page = document[number - 1]
+        drawn: Image.Image = page.render(scale=size[0] / page.get_width()).to_pil().convert("RGB")
+    return drawn if drawn.size == size else drawn.resize(size, Image.Resampling.LANCZOS)
