@@ -132,7 +132,7 @@ class AnswerFolder:
 
     def add(self, name: str, model: str, time: int, answer: Answer) -> None:
         """Write an answer."""
-        from drovik.learning.project_file import write_whole
+        from drovik.project.writing import write_whole
 
         text = answer.text
         if self._ending == "json" and answer.value is not None:

@@ -84,7 +84,8 @@ def _see_that_cases_can_be_added(folder: Path) -> None:
 
 def _services_into(folder: Path, services: Services, made: ByHand) -> list[str]:
     """The endpoints, models and prep that were used, where the project lacks them."""
-    from drovik.learning.project_file import add_endpoint, add_prep, write_whole
+    from drovik.learning.project_file import add_endpoint, add_prep
+    from drovik.project.writing import write_whole
 
     if not (folder / "drovik.toml").exists():
         write_whole(folder / "drovik.toml", f'title = "{folder.resolve().name}"\ncases = "cases.jsonl"\n')
@@ -111,7 +112,7 @@ def _services_into(folder: Path, services: Services, made: ByHand) -> list[str]:
 
 
 def _task_into(folder: Path, task: str, question: Question) -> list[str]:
-    from drovik.learning.project_file import write_whole
+    from drovik.project.writing import write_whole
 
     home = folder / "tasks" / task
     if (home / "question.toml").exists():
@@ -129,7 +130,7 @@ def _prompt_into(folder: Path, task: str, question: Question) -> str:
     """The prompt version of the question: one that is there and says the same, else the next."""
     import tomlkit
 
-    from drovik.learning.project_file import write_whole
+    from drovik.project.writing import write_whole
 
     home = folder / "tasks" / task / "prompts"
     system, ask = _plain(question.system), _plain(question.text)

@@ -21,6 +21,7 @@ COMMANDS = {
     "ask": ("drovik.cli.ask", "one question about one or more pictures, no project needed"),
     "talk": ("drovik.cli.talk", "a conversation about pictures"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
+    "pictures": ("drovik.cli.pictures", "what a prep makes of the pictures, and what looks wrong with them"),
     "send": ("drovik.cli.send", "send what has no answer yet"),
     "score": ("drovik.cli.score", "the scores of each arm"),
     "compare": ("drovik.cli.compare", "the verdict between two arms, or the ranking of all"),

@@ -22,7 +22,9 @@ _MOST_REDIRECTS = 5
 _BARE_ADDRESS = re.compile(
     r"(?:[\w-]+\.)+[a-z]{2,}(?::\d+)?/\S+|localhost(?::\d+)?/\S+|127(?:\.\d+){3}(?::\d+)?/\S+", re.I
 )
-_ENDING = re.compile(r"\.(?:jpe?g|jpe|jfif|png|webp|gif|bmp|tiff?)$", re.IGNORECASE)
+_ENDING = re.compile(
+    r"\.(?:jpe?g|jpe|jfif|png|webp|gif|bmp|tiff?|hei[cf]|pdf|mp4|m4v|mov|webm|mkv|avi)$", re.IGNORECASE
+)
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from typing import Any
 from drovik.learning.dialect_file import dialect_text
 from drovik.learning.errands import learn_requests, with_values
 from drovik.learning.keys_in import SHORTEST_KEY
-from drovik.learning.project_file import add_endpoint, write_whole
+from drovik.learning.project_file import add_endpoint
 from drovik.learning.replies import learn_reply
 from drovik.learning.samples import Exchange, SampleReply
 from drovik.learning.taken import Taken
@@ -21,6 +21,7 @@ from drovik.problems import DrovikError, Problem
 from drovik.project.dialects import Dialect
 from drovik.project.settings import Endpoint
 from drovik.project.toml_files import problems_of, validated
+from drovik.project.writing import write_whole
 from drovik.sending.checking import check_reply_form, check_request_form
 
 NO_REPLY = "there is no sample reply; all of the reply is taken for the answer"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -13,6 +12,7 @@ from tomlkit.items import Table
 
 from drovik.problems import DrovikError, Problem
 from drovik.project.settings import FILE_NAME
+from drovik.project.writing import write_whole
 
 
 def add_endpoint(
@@ -107,17 +107,3 @@ def _table(values: Mapping[str, Any]) -> Table:
         else:
             table[key] = value
     return table
-
-
-def write_whole(path: Path, text: str) -> None:
-    """Write a file so that it is there whole, or as it was before.
-
-    :raises DrovikError: where it cannot be written.
-    """
-    temporary = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        temporary.write_text(text, encoding="utf-8")
-        temporary.replace(path)
-    except OSError as error:
-        raise DrovikError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None

@@ -14,7 +14,9 @@ from drovik.problems import Problem, known_words
 from drovik.project.cases import Row
 from drovik.project.tasks import Task
 
-PICTURE_ENDINGS = frozenset((".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"))
+_PICTURES = (".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff", ".heic", ".heif")
+_CLIPS = (".mp4", ".m4v", ".mov", ".webm", ".mkv", ".avi")
+PICTURE_ENDINGS = frozenset((*_PICTURES, *_CLIPS, ".pdf"))
 """Which files of a folder are taken for pictures; what they are is then read from their content."""
 
 _PLAIN_COLUMNS = ("id", "image", "group", "split")

@@ -1,0 +1,102 @@
+"""Writing into the file of the cases: a region of a case's picture, or cases made of one case. All else stays."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from drovik.problems import DrovikError, Problem
+from drovik.project.writing import write_whole
+
+
+def write_region(folder: Path, source: str, case_id: str, picture: int, name: str, box: Sequence[float]) -> None:
+    """Put a region into a case; one of the same name is replaced.
+
+    :param source: what `cases` in drovik.toml says.
+    :param picture: which of the case's pictures, counted from 0; a case with one keeps its regions at the case.
+    :raises DrovikError: where the cases are a folder, or the file cannot be written.
+    """
+
+    def changed(row: dict[str, Any]) -> None:
+        images = row["images"]
+        if len(images) == 1 and isinstance(images[0], str):
+            row.setdefault("regions", {})[name] = list(box)
+            return
+        one = images[picture]
+        images[picture] = {"path": one} if isinstance(one, str) else one
+        images[picture].setdefault("regions", {})[name] = list(box)
+
+    path = _file(folder, source)
+    if path.suffix.lower() == ".csv":
+        cell = " ".join(f"{one:g}" for one in box)
+        _change_csv(path, case_id, {f"region.{name}": cell}, [])
+    else:
+        _change_lines(path, case_id, changed, [])
+
+
+def write_cases(folder: Path, source: str, case_id: str, rows: Sequence[Mapping[str, Any]]) -> None:
+    """Put cases behind the one they were made of, which stays.
+
+    :param rows: as they stand in JSON Lines; each has `id` and `images`.
+    :raises DrovikError: as `write_region` does.
+    """
+    path = _file(folder, source)
+    if path.suffix.lower() == ".csv":
+        _change_csv(path, case_id, {}, [_csv_cells(row) for row in rows])
+    else:
+        _change_lines(path, case_id, lambda row: None, [json.dumps(row, ensure_ascii=False) for row in rows])
+
+
+def _file(folder: Path, source: str) -> Path:
+    path = folder / source
+    if path.is_dir():
+        remedy = "write the cases as JSON Lines or CSV, and name that file in drovik.toml"
+        raise DrovikError(Problem("a folder of pictures has no place for this", remedy, source))
+    return path
+
+
+def _change_lines(path: Path, case_id: str, change: Any, behind: list[str]) -> None:
+    lines = path.read_text(encoding="utf-8-sig").rstrip("\n").split("\n")
+    for number, line in enumerate(lines):
+        row = json.loads(line) if line.strip() else {}
+        if row.get("id") == case_id:
+            before = json.dumps(row)
+            change(row)
+            if json.dumps(row) != before:
+                lines[number] = json.dumps(row, ensure_ascii=False)
+            lines[number + 1 : number + 1] = behind
+            break
+    write_whole(path, "\n".join(lines) + "\n")
+
+
+def _change_csv(path: Path, case_id: str, cells: Mapping[str, str], behind: list[dict[str, str]]) -> None:
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        reader = csv.DictReader(file)
+        columns = list(reader.fieldnames or ())
+        rows = list(reader)
+    columns += [
+        one for one in dict.fromkeys([*cells, *(name for row in behind for name in row)]) if one not in columns
+    ]
+    out = io.StringIO()
+    writer = csv.DictWriter(out, columns, restval="", lineterminator="\n")
+    writer.writeheader()
+    for row in rows:
+        if row["id"] == case_id:
+            writer.writerow({**row, **cells})
+            writer.writerows(behind)
+        else:
+            writer.writerow(row)
+    write_whole(path, out.getvalue())
+
+
+def _csv_cells(row: Mapping[str, Any]) -> dict[str, str]:
+    image = row["images"][0]
+    if not isinstance(image, str):
+        remedy = "write the cases as JSON Lines, and name that file in drovik.toml"
+        raise DrovikError(Problem("CSV has no column for the page of a document", remedy))
+    cells = {"id": row["id"], "image": image, "group": row.get("group", "")}
+    return cells | {f"given.{name}": str(value) for name, value in row.get("given", {}).items()}
