@@ -8,7 +8,6 @@ import re
 import threading
 import time
 from dataclasses import dataclass
-from decimal import Decimal
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -19,9 +18,7 @@ from drovik.problems import DOES_NOT_HOLD, DONE
 if TYPE_CHECKING:
     from drovik.project.opening import Project
     from drovik.scoring.gathering import TaskView
-    from drovik.sending.plan import Plan
     from drovik.sending.tally import Tally
-    from drovik.store.records import Bill
 
 EXAMPLE = "drovik demo"
 FAULTS = "limit=0.004,error=0.006,lost=0.006,seed=4"
@@ -39,7 +36,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """The whole job, from copying to the report."""
     from drovik.cli.report import write_report
-    from drovik.cli.send import sending_document, sum_up
 
     started = time.monotonic()
     job = _do_the_job(arguments.folder, quiet=arguments.quiet or arguments.json, silent=arguments.json)
@@ -47,11 +43,8 @@ def run(arguments: argparse.Namespace) -> int:
     write_report(job.project, job.views, report)
     if arguments.json:
         document = {"project": str(arguments.folder), "report": str(report)}
-        print_json(
-            document | {"sent": sending_document(job.plan, job.tally, job.bill, job.spent), **_verdicts(job.views)}
-        )
+        print_json(document | {"sent": job.sent, **_verdicts(job.views)})
     else:
-        sum_up(job.plan, job.tally, job.bill, job.spent)
         _show_results(job.views)
         heading(f"Done in {time.monotonic() - started:.0f} seconds.")
         say(f"The report is {report}. Open it in a browser.")
@@ -67,17 +60,17 @@ def run(arguments: argparse.Namespace) -> int:
 @dataclass(frozen=True)
 class _Job:
     project: Project
-    plan: Plan
     tally: Tally
-    bill: Bill
-    spent: dict[str, Decimal]
+    sent: dict[str, object]
     views: list[TaskView]
 
 
 def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
     from drovik.cli.opening import open_project
-    from drovik.cli.send import make_plan, send_plan
+    from drovik.cli.planning import Wanted, make_plan
+    from drovik.cli.send import send_plan
+    from drovik.cli.summing_up import sending_document, sum_up
     from drovik.demo.copying import copy_demo
     from drovik.scoring.gathering import gather
     from drovik.store.keeping import Store
@@ -90,9 +83,12 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
             say(f"The demo project is in {folder}{already}: pictures of lost property, and what is right.")
             say(f"The stand-in, a simulated service, answers at http://127.0.0.1:{standin.port} while this runs.")
         project = open_project(folder)
-        plan = make_plan(project, store, None, None, ())
-        tally = send_plan(project, store, plan, quiet)
-        return _Job(project, plan, tally, store.bill(), store.spent(), gather(project, store, None, None, "tune"))
+        planned = make_plan(project, store, Wanted())
+        tally = send_plan(project, store, planned, quiet)
+        if not silent:
+            sum_up(project, store, planned, tally)
+        sent = sending_document(project, store, planned, tally)
+        return _Job(project, tally, sent, gather(project, store, None, None, "tune"))
 
 
 def _show_results(views: list[TaskView]) -> None:

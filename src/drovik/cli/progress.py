@@ -5,6 +5,7 @@ from __future__ import annotations
 import sys
 import threading
 import time
+from decimal import Decimal
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +16,8 @@ if TYPE_CHECKING:
 
 _PLAIN_SECONDS = 5.0
 _DRAWN_SECONDS = 0.2
+_BAR = 12
+MOST_ARMS_DRAWN = 24
 
 
 class Progress:
@@ -42,7 +45,7 @@ class Progress:
         if self._thread:
             self._thread.join()
         if self._live:
-            self._live.update(self.line())
+            self._live.update(self._drawn())
             self._live.stop()
 
     def note(self, text: str) -> None:
@@ -54,24 +57,66 @@ class Progress:
         from rich.live import Live
 
         console = Console(stderr=True, markup=False, highlight=False)
-        self._live = Live(self.line(), console=console, refresh_per_second=8, transient=False)
+        self._live = Live(self._drawn(), console=console, refresh_per_second=8, transient=False)
         self._live.start()
 
     def _follow(self) -> None:
         while not self._done.wait(_DRAWN_SECONDS if self._live else _PLAIN_SECONDS):
             if self._live:
-                self._live.update(self.line())
+                self._live.update(self._drawn())
             else:
                 print(self.line(), file=sys.stderr, flush=True)
 
     def line(self) -> str:
         """The state of the work in one line."""
         tally = self._tally
-        done = tally.answered + tally.failed
+        done = tally.answered + tally.failed + tally.elsewhere
         passed = max(time.monotonic() - self._started, 1e-6)
         rate = done / passed
-        left = f"{(tally.total - done) / rate:.0f} s left" if rate > 0 else "time left unknown"
+        left = f"{_time(tally.total - done, rate)} left" if rate > 0 else "time left unknown"
         failed = f"{tally.failed} failed" + (f", {tally.tried_again} tried again" if tally.tried_again else "")
         quiet = tally.quiet_until - time.monotonic()
         failed += f"   waits {quiet:.0f} s, as a service asked" if quiet >= 1 else ""
-        return f"{done} of {tally.total}   {rate:.1f} a second   {left}   {money(tally.money)}   {failed}"
+        failed += f"   {tally.state}" if tally.state else ""
+        return f"{done} of {tally.total}   {rate:.1f} a second   {left}   {self._money()}   {failed}"
+
+    def _money(self) -> str:
+        """What was spent, and of what where there is a limit."""
+        tally = self._tally
+        if not tally.most:
+            return money(tally.money)
+        nothing = Decimal(0)
+        spent = {one: tally.paid_before.get(one, nothing) + tally.money.get(one, nothing) for one in tally.most}
+        return ", ".join(f"{spent[one]:.4f} of {most} {one}" for one, most in tally.most.items())
+
+    def _drawn(self) -> Any:
+        """The line, and below it a row for each arm: how far, how fast, what it cost, what went wrong."""
+        from rich.console import Group
+        from rich.table import Table
+        from rich.text import Text
+
+        arms = list(self._tally.arms.items())
+        if not 1 < len(arms) <= MOST_ARMS_DRAWN:
+            return Text(self.line())
+        passed = max(time.monotonic() - self._started, 1e-6)
+        drawn = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
+        for name in ("task", "arm", "", "done", "a second", "time left", "paid", "failures on the way"):
+            drawn.add_column(name, justify="right" if name in ("done", "a second", "time left", "paid") else "left")
+        for (task, arm), counts in arms:
+            done = counts.answered + counts.failed
+            rate = done / passed
+            trouble = ", ".join(f"{kind} {count}" for kind, count in counts.troubles.most_common(3))
+            share = round(_BAR * done / counts.total) if counts.total else 0
+            left = _time(counts.total - done, rate) if rate and done < counts.total else "–"
+            bar = "█" * share + "░" * (_BAR - share)
+            row = (f"{done} of {counts.total}", f"{rate:.1f}", left, money(counts.money), trouble)
+            drawn.add_row(task, arm, bar, *row)
+        return Group(Text(self.line(), style="bold"), drawn)
+
+
+def _time(count: int, rate: float) -> str:
+    """How long so many take, for the eye."""
+    seconds = round(count / rate)
+    if seconds < 120:
+        return f"{seconds} s"
+    return f"{seconds // 60} min" if seconds < 7200 else f"{seconds / 3600:.1f} h"

@@ -52,6 +52,11 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
     return tuple(arms)
 
 
+def repeats_of(task: Task, model: Model) -> int:
+    """How often an arm asks the same: as the task says, else the model."""
+    return task.repeats or model.repeats or 1
+
+
 def arm_digest(task: Task, model: Model, prompt: Prompt, prep: Prep) -> str:
     """What an arm is known by: the model, the prompt with the task's own words that it uses, the prep.
 

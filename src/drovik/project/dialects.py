@@ -174,6 +174,18 @@ class ModelList(Frozen):
     id: str
 
 
+class LeftHeaders(Frozen):
+    """The headers in which a service tells what is left of its limits, and when they begin anew.
+
+    `again` may be seconds, a span such as `1m30s`, a date, or seconds since 1970.
+    """
+
+    requests: str | None = None
+    requests_again: str | None = None
+    tokens: str | None = None
+    tokens_again: str | None = None
+
+
 class Dialect(Frozen):
     """All of a dialect's file."""
 
@@ -184,6 +196,7 @@ class Dialect(Frozen):
     reply: ReplyForm
     errors: ErrorWords = Field(default=ErrorWords())
     models: ModelList | None = None
+    left: LeftHeaders | None = None
 
     def forms(self) -> Sequence[tuple[str, Form]]:
         """Every request of the dialect, in the order in which they are sent, each with its place in the file."""

@@ -52,6 +52,7 @@ class Limits(Frozen):
     """What a service bears: `at_once` under way together, so many requests and tokens in a minute and in a day.
 
     `timeout` is in seconds, for one request from first byte to last. A day is any 24 hours.
+    `patience` is for how many seconds a service that worked may fail steadily before it is left.
     """
 
     at_once: int = Field(default=4, ge=1, le=1000)
@@ -61,6 +62,7 @@ class Limits(Frozen):
     tokens_per_day: int | None = Field(default=None, ge=1)
     timeout: float = Field(default=60.0, gt=0, le=86400)
     tries: int = Field(default=5, ge=1, le=50)
+    patience: float = Field(default=600.0, gt=0, le=86400)
 
 
 class Endpoint(Frozen):

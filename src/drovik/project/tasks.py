@@ -23,12 +23,14 @@ Form = Literal["json", "text"]
 class AnswerForm(Frozen):
     """What an answer is: JSON, with or without a schema, or plain text.
 
-    `send_schema` tells the service the schema too, where the dialect has a slot for it.
+    `send_schema` tells the service the schema too, where the dialect has a slot for it. `second_try` has an answer
+    that is not in form answered once more, with what is wrong with it.
     """
 
     form: Form = "json"
     schema_file: str | None = Field(default=None, alias="schema")
     send_schema: bool = False
+    second_try: bool = False
 
 
 def _by_name(value: object) -> object:
@@ -40,6 +42,7 @@ class Question(Frozen):
 
     title: str = ""
     decide_on: str | None = None
+    repeats: int | None = Field(default=None, ge=1, le=1000)
     answer: AnswerForm = AnswerForm()
     after: Annotated[After, BeforeValidator(_by_name)] | None = None
     where: Where | None = None
@@ -78,6 +81,8 @@ class Task:
     after: After | None = None
     where: Where | None = None
     send_schema: bool = False
+    second_try: bool = False
+    repeats: int | None = None
 
     @property
     def heading(self) -> str:
@@ -144,6 +149,8 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
         question.after,
         question.where,
         question.answer.send_schema,
+        question.answer.second_try,
+        question.repeats,
     )
 
 

@@ -136,6 +136,9 @@ def check_places(project: Project) -> list[Problem]:
             if any(prompt.turns for prompt in task.prompts) and not writer.keeps_history():
                 what = f"it has a place for one question, and the task '{task.name}' is a conversation"
                 problems.append(Problem(what, "write {turns.text} in place of {last.text}", file, "request"))
+            if task.second_try and not writer.keeps_history():
+                what = f"it has a place for one question, and the task '{task.name}' has second tries"
+                problems.append(Problem(what, "write {turns.text} in place of {last.text}", file, "request"))
             if task.told_schema() is not None and "schema" not in writer.slots:
                 what = f"it has no place for the schema, which the task '{task.name}' sends"
                 problems.append(Problem(what, "add the slot {schema?}, or take send_schema out", file, "request"))

@@ -5,6 +5,7 @@ none up. An ask holds a slot only from just before its request leaves until its 
 a kill can leave at most `at_once` attempts without a reply. While it waits for another try it gives
 the slot free. There are three carriers to a slot, so that some can wait while others send; pictures
 are prepared in threads, a few ahead of the slots, so memory is bounded by `at_once`, not by the cases.
+Asks are claimed in the store before they are prepared, so that two programs do not ask the same.
 
 What a service asks to wait after a 429 holds for the whole line: the others would only be told the
 same. On an interrupt no new request leaves, and those under way are waited for, since they will be
@@ -17,24 +18,25 @@ import asyncio
 import contextlib
 import hashlib
 import random
-import time
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AsyncExitStack
-from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from drovik.problems import DrovikError, Problem
 from drovik.project.opening import Project
 from drovik.project.settings import is_loopback
-from drovik.sending.exchange import exchange
+from drovik.sending.attempting import Attempts, OverBudget
 from drovik.sending.lending import lending, takes_addresses
 from drovik.sending.lines import Line
-from drovik.sending.listening import Ending, Listener
+from drovik.sending.listening import Listener
+from drovik.sending.loads import guessed_tokens
 from drovik.sending.local import local_service, warm
 from drovik.sending.outcomes import Outcome, wait_before
 from drovik.sending.plan import Ask, Plan
+from drovik.sending.queues import Queue
+from drovik.sending.sharing import Sharing
 from drovik.sending.tally import Tally
 from drovik.sending.writing import PictureChanged, Written, write_request
 from drovik.store.keeping import Store
@@ -43,6 +45,7 @@ if TYPE_CHECKING:
     import aiohttp
 
 CARRIERS_PER_SLOT = 3
+LOOKS_AROUND_EVERY = 1.0
 
 
 class Courier:
@@ -50,6 +53,7 @@ class Courier:
 
     :param chance: the randomness of the waits.
     :param listener: hears answers as they come.
+    :param shared: the file by which programs of this machine share an endpoint's limits; None to keep them alone.
     """
 
     def __init__(
@@ -59,15 +63,21 @@ class Courier:
         plan: Plan,
         chance: random.Random | None = None,
         listener: Listener | None = None,
+        shared: Path | None = None,
     ) -> None:
-        self._project, self._store, self._plan = project, store, plan
-        self._listener = listener
+        self._project, self._store, self._plan, self._shared = project, store, plan, shared
         self._lines: dict[str, Line] = {}
+        self._queues: dict[str, Queue] = {}
         self._asked = {ask.identity for asks in plan.to_send.values() for ask in asks}
         self._chance = chance or random.Random()
         self._interrupted = asyncio.Event()
+        self._over = False
         self._pool = ThreadPoolExecutor(max_workers=_threads_for(plan), thread_name_prefix="prepare")
         self.tally = Tally(plan.count())
+        for ask in (ask for asks in plan.to_send.values() for ask in asks):
+            for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name)[1:]:
+                counts.total += 1
+        self._attempts = Attempts(store, plan, self.tally, listener)
 
     def interrupt(self) -> None:
         """Let no new request leave."""
@@ -81,74 +91,127 @@ class Courier:
         """
         import aiohttp
 
-        async with AsyncExitStack() as around:
-            around.callback(self._pool.shutdown, wait=True, cancel_futures=True)
-            session = await around.enter_async_context(aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=0)))
-            await self._open_lines(around, session)
-            try:
-                async with asyncio.TaskGroup() as group:
-                    for line in self._lines.values():
-                        for _ in range(line.endpoint.limits.at_once * CARRIERS_PER_SLOT):
-                            group.create_task(self._carry(session, line))
-            except BaseExceptionGroup as failures:
-                raise _first_of(failures) from None
+        since = self._store.claims.register()
+        try:
+            async with AsyncExitStack() as around:
+                around.callback(self._pool.shutdown, wait=True, cancel_futures=True)
+                connector = aiohttp.TCPConnector(limit=0)
+                session = await around.enter_async_context(aiohttp.ClientSession(connector=connector))
+                await self._open_lines(around, session, since)
+                watch = asyncio.create_task(self._look_around())
+                around.callback(watch.cancel)
+                await self._carry_all(session)
+        finally:
+            with contextlib.suppress(DrovikError):  # where the store is gone, that has been said already
+                self._store.claims.leave()
         for line in self._lines.values():
             self.tally.stops += line.stopped.values()
-        self.tally.left = self.tally.total - self.tally.answered - self.tally.failed
+        self.tally.over = self._over
+        self.tally.left = self.tally.open - self.tally.elsewhere
         return self.tally
 
-    async def _open_lines(self, around: AsyncExitStack, session: aiohttp.ClientSession) -> None:
+    async def _carry_all(self, session: aiohttp.ClientSession) -> None:
+        try:
+            async with asyncio.TaskGroup() as group:
+                for name, line in self._lines.items():
+                    for _ in range(line.endpoint.limits.at_once * CARRIERS_PER_SLOT):
+                        group.create_task(self._carry(session, line, self._queues[name]))
+        except BaseExceptionGroup as failures:
+            raise _first_of(failures) from None
+
+    async def _look_around(self) -> None:
+        """See from time to time who else uses the endpoints, and show others that this program lives."""
+        while True:
+            await asyncio.sleep(LOOKS_AROUND_EVERY)
+            for line in self._lines.values():
+                line.pace.look()
+            with contextlib.suppress(DrovikError):  # said by what needs the store
+                self._store.claims.beat()
+
+    async def _open_lines(self, around: AsyncExitStack, session: aiohttp.ClientSession, since: int) -> None:
         """A line for each endpoint, with a service of this machine started where it is not up."""
-        for name, asks in self._plan.to_send.items():
+        plan = self._plan
+        for name, asks in plan.to_send.items():
             endpoint = self._project.settings.endpoints[name]
             lend = None
             if is_loopback(urlsplit(endpoint.url).hostname) and takes_addresses(self._project, endpoint):
                 lend = await around.enter_async_context(lending())
-            line = Line(self._project, name, asks, self._store.handles, lend)
+            sharing = Sharing(self._shared, endpoint.url, endpoint.limits)
+            around.callback(sharing.leave)
+            line = Line(self._project, name, asks, self._store.handles, lend, sharing)
             self._lines[name] = line
+            again = self._asked if plan.recheck else plan.again
+            self._queues[name] = Queue(asks, self._store.claims, again, since, endpoint.limits.at_once * 2)
             if endpoint.start is not None and asks:
                 started = await around.enter_async_context(
                     local_service(session, endpoint, self._project.folder, name)
                 )
                 if started:
                     await warm(session, line, asks[0])
+        await asyncio.gather(*(line.pace.settle() for line in self._lines.values()))
+        for problem in (one for line in self._lines.values() if (one := line.pace.alone())):
+            self.tally.warn("pace", problem)
 
-    async def _carry(self, session: aiohttp.ClientSession, line: Line) -> None:
-        for ask in line.asks:
-            if self._interrupted.is_set():
+    async def _carry(self, session: aiohttp.ClientSession, line: Line, queue: Queue) -> None:
+        while not self._is_over():
+            found = await queue.next(lambda: self._is_over() or "" in line.stopped)
+            if found is None:
                 return
-            await self._follow(session, line, ask)
+            await self._follow(session, *found)
 
-    async def _follow(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
-        """Settle an ask, and then what its answer is needed for."""
-        waiting = [ask]
+    def _is_over(self) -> bool:
+        return self._interrupted.is_set() or self._over
+
+    async def _follow(self, session: aiohttp.ClientSession, ask: Ask, done: bool) -> None:
+        """Settle an ask, and then what its answer is needed for.
+
+        :param done: whether another program has settled it meanwhile.
+        """
+        waiting = [(ask, done)]
         while waiting:
-            one = waiting.pop(0)
-            line = self._lines[one.arm.model.endpoint]
-            outcome = await self._settle(session, line, one)
-            if outcome is None or outcome.kind != "answered":
-                continue
+            one, is_done = waiting.pop(0)
+            if is_done:
+                self.tally.elsewhere += 1
+                self._store.note_asked([one.asked("")])
+            else:
+                outcome = await self._settle(session, self._lines[one.arm.model.endpoint], one)
+                self._store.claims.give_back(one.identity)
+                if outcome is None or outcome.kind != "answered":
+                    continue
             for asked in (one, *self._plan.shared.get(one.identity, ())):
                 for next_ in self._plan.follow(asked):
                     if next_.identity in self._asked:
                         self._plan.shared.setdefault(next_.identity, []).append(next_)
                         self._store.note_asked([next_.asked("")])
-                    else:
-                        self._asked.add(next_.identity)
-                        self.tally.total += 1
-                        waiting.append(next_)
+                        continue
+                    self._add(next_)
+                    claimed = self._queues[next_.arm.model.endpoint].claim(next_)
+                    if claimed is not None:
+                        waiting.append((next_, claimed))
+
+    def _add(self, ask: Ask) -> None:
+        self._asked.add(ask.identity)
+        self.tally.second_tries += ask.mend is not None
+        for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name):
+            counts.total += 1
 
     async def _settle(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> Outcome | None:
         """Try one ask until it is answered, given up, or there is no point in asking; what came of the last try."""
-        round_ = self._store.rounds(ask.identity) + 1 if ask.identity in self._plan.again else 1
-        tries = line.endpoint.limits.tries
-        for try_ in range(1, tries + 1):
+        anew = self._plan.recheck or ask.identity in self._plan.again
+        round_ = self._store.rounds(ask.identity) + 1 if anew else 1
+        try_ = 1
+        while True:
             outcome = await self._one_try(session, line, ask, round_, try_)
-            if outcome is None or not outcome.again or try_ == tries:
+            if outcome is None or not outcome.again:
                 return outcome
             self.tally.tried_again += 1
-            await self._pause(wait_before(try_, outcome.wait, self._chance))
-        return None
+            # While the whole endpoint fails it is not this ask's fault: the try does not count.
+            if not line.circuit.is_open and outcome.kind != "no_descriptors":
+                if try_ >= line.endpoint.limits.tries:
+                    self.tally.tried_again -= 1
+                    return outcome
+                try_ += 1
+            await self._pause(wait_before(try_ - 1 or 1, outcome.wait, self._chance))
 
     async def _one_try(
         self, session: aiohttp.ClientSession, line: Line, ask: Ask, round_: int, try_: int
@@ -161,15 +224,45 @@ class Courier:
             if written is None:
                 return None
             while self._may_go(line, ask):
-                await self._pause(line.quiet_for())
-                async with line.slots:
+                await self._pause(line.wait())
+                async with line.pace.slots.one():
                     # What held the slot before may have been told to wait, or that there is no point.
-                    if line.quiet_for() <= 0 and self._may_go(line, ask):
-                        return await self._attempt(session, line, ask, written, round_, try_)
+                    if line.wait() > 0 or not self._may_go(line, ask) or not line.circuit.enter():
+                        continue
+                    if not await self._in_turn(line, ask, written):
+                        continue
+                    try:
+                        return await self._attempts.make(session, line, ask, written, round_, try_)
+                    except OverBudget:
+                        line.circuit.leave()
+                await self._wait_for_money()
             return None
 
+    async def _in_turn(self, line: Line, ask: Ask, written: Written) -> bool:
+        """Wait for a place in the endpoint's limits; False where nothing may leave any more."""
+        tokens = guessed_tokens(written.load, ask.arm.model)
+        used_up = line.pace.day_allows(tokens)
+        if used_up is not None:
+            line.stop_for_today(used_up)
+        else:
+            await self._pause(line.pace.take(tokens))
+        if self._may_go(line, ask):
+            return True
+        line.circuit.leave()
+        return False
+
+    async def _wait_for_money(self) -> None:
+        """Money is held for what is under way: when one of those ends there may be some. If none is, it is over."""
+        if self._attempts.under_way == 0:
+            self._over = True
+            return
+        self._attempts.ended.clear()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(1.0):
+                await self._attempts.ended.wait()
+
     def _may_go(self, line: Line, ask: Ask) -> bool:
-        return not self._interrupted.is_set() and not line.is_stopped(ask.arm.model_name)
+        return not self._is_over() and not line.is_stopped(ask.arm.model_name)
 
     async def _pause(self, seconds: float) -> None:
         """Wait, or less long where an interrupt comes."""
@@ -199,81 +292,6 @@ class Courier:
                 remedy = "a newer imaging library does that; nothing is asked anew for it"
                 self.tally.warn("prepared", Problem(what, remedy, fact.path))
         return written
-
-    async def _attempt(
-        self, session: aiohttp.ClientSession, line: Line, ask: Ask, written: Written, round_: int, try_: int
-    ) -> Outcome:
-        """One request from before it leaves until what came of it is committed."""
-        asked = [one.asked(written.text) for one in (ask, *self._plan.shared.get(ask.identity, ()))]
-        attempt = await self._store.begin_attempt(asked, round_, try_, line.name)
-        self.tally.attempts += 1
-        if self._listener:
-            self._listener.begins(ask, try_)
-        started = time.perf_counter()
-        reply, unpacked, outcome = await exchange(session, line, ask, written.request, self._hears(line, ask))
-        seconds = time.perf_counter() - started
-        if outcome.kind == "key_rejected" and line.key_renewed():
-            outcome = replace(outcome, again=True, stops="none")
-        line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
-        self.tally.quiet_until = max(self.tally.quiet_until, time.monotonic() + line.quiet_for())
-        if reply is None:
-            self.tally.without_reply += 1
-        else:
-            if 200 <= reply.http_status < 300:
-                reply = replace(reply, pictures=written.pictures)
-            self.tally.pay(reply.spent())
-            self.tally.input_tokens += reply.input_tokens or 0
-            self.tally.output_tokens += reply.output_tokens or 0
-        concluded = self._concludes(line, ask, outcome, try_)
-        note = outcome.words[:500]
-        await self._store.end_attempt(attempt, outcome.kind, concluded, seconds, note, reply)
-        if concluded:
-            self._count(outcome)
-        await self._conclude_refused(
-            line, ask.arm.model_name, attempt, outcome.kind == "bad_request" and not concluded
-        )
-        if self._listener:
-            self._listener.ended(ask, Ending(outcome, unpacked, reply, seconds))
-        return outcome
-
-    def _hears(self, line: Line, ask: Ask) -> Callable[[str], None] | None:
-        """What takes in an answer's text as it comes; the key, should it be echoed, does not pass."""
-        if self._listener is None:
-            return None
-        listener = self._listener
-        return line.passing(lambda text: listener.text(ask, text))
-
-    async def _conclude_refused(self, line: Line, model: str, attempt: int, is_open: bool) -> None:
-        """Keep a bad request open while nothing has worked with the model; settle all of them once something has.
-
-        Something may have worked since it was seen to be open, while its reply was being kept.
-        """
-        if is_open:
-            line.refused.setdefault(model, []).append(attempt)
-        if model in line.worked and (settled := line.refused.pop(model, [])):
-            await self._store.conclude(settled)
-            for _ in settled:
-                self._count(Outcome("bad_request"))
-
-    def _concludes(self, line: Line, ask: Ask, outcome: Outcome, try_: int) -> bool:
-        """Whether this attempt settles the ask.
-
-        What stops a model or an endpoint settles nothing: once that is mended, it is simply asked. Nor
-        does a connection that never came about, for nothing was asked then; nor a bad request, as long
-        as nothing at all has worked with the model.
-        """
-        if outcome.stops != "none" or outcome.kind == "unreachable":
-            return False
-        if outcome.again:
-            return try_ == line.endpoint.limits.tries and not line.is_stopped(ask.arm.model_name)
-        return outcome.kind == "answered" or ask.arm.model_name in line.worked
-
-    def _count(self, outcome: Outcome) -> None:
-        if outcome.kind == "answered":
-            self.tally.answered += 1
-        else:
-            self.tally.failed += 1
-            self.tally.kinds[outcome.kind] += 1
 
 
 def _threads_for(plan: Plan) -> int:

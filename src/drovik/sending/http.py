@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import io
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -78,6 +79,8 @@ def _failure(error: Exception) -> Outcome:
         reason = getattr(error, "certificate_error", None) or getattr(error, "os_error", None) or error
         said = getattr(reason, "verify_message", "") or str(getattr(reason, "reason", "") or reason)
         return Outcome("untrusted", stops="endpoint", words=said)
+    if getattr(error, "errno", None) in (errno.EMFILE, errno.ENFILE):
+        return Outcome("no_descriptors", again=True, words=words)
     if isinstance(error, aiohttp.ClientConnectorError):
         return Outcome("unreachable", again=True, words=words)
     if isinstance(error, ValueError) and not isinstance(error, aiohttp.ClientError):

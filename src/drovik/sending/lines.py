@@ -15,9 +15,13 @@ from drovik.project.dialects import Dialect
 from drovik.project.keys import key_of
 from drovik.project.opening import Project
 from drovik.project.settings import FILE_NAME, Endpoint
+from drovik.sending.circuit import Circuit
 from drovik.sending.outcomes import REMEDIES, Outcome
+from drovik.sending.pace import Pace
 from drovik.sending.plan import Ask
+from drovik.sending.rate_headers import left_of
 from drovik.sending.request import RequestWriter
+from drovik.sending.sharing import Sharing
 from drovik.sending.unpack import Unpacked
 from drovik.store.handles import Handles
 
@@ -33,8 +37,7 @@ KEY_MARK = "[key]"
 REFUSED_IN_A_ROW = 5
 """So many bad requests of a model with which nothing worked, and it is asked no further."""
 UNREACHED_IN_A_ROW = 6
-"""So many attempts without a connection where nothing worked, and the endpoint is left; where something
-did, so many for each slot, for it may come back."""
+"""So many attempts without a connection where nothing worked, and the endpoint is left."""
 UNFIT_IN_A_ROW = 3
 """So many good replies with nothing where the dialect looks, and the endpoint is left."""
 
@@ -59,6 +62,7 @@ class Line:
         asks: Sequence[Ask] = (),
         handles: Handles | None = None,
         lend: Callable[[Prepared], str] | None = None,
+        sharing: Sharing | None = None,
     ) -> None:
         self.name = name
         self.endpoint: Endpoint = project.settings.endpoints[name]
@@ -67,16 +71,16 @@ class Line:
         self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None, lend)
         self.handles: Handles | _NoHandles = handles or _NoHandles()
         self.handing: dict[str, asyncio.Lock] = {}
-        self.asks = iter(asks)
-        self.slots = asyncio.Semaphore(self.endpoint.limits.at_once)
+        self.asks = asks
+        self.pace = Pace(self.endpoint.limits, sharing)
+        self.circuit = Circuit(self.endpoint.limits.at_once, self.endpoint.limits.patience)
         self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
         self.headers: Mapping[str, str] = {}
         """Those of the last reply."""
         self.worked: set[str] = set()
         self.stopped: dict[str, Problem] = {}
-        self.refused: dict[str, list[int]] = {}
+        self.refused: dict[str, list[tuple[int, Ask]]] = {}
         """The attempts that were bad requests while nothing had worked with the model: open until something does."""
-        self._quiet_until = 0.0
         self._key_at = time.monotonic()
         self._refused: Counter[str] = Counter()
         self._unreached = 0
@@ -124,15 +128,16 @@ class Line:
         self._key_at = time.monotonic()
         return True
 
-    def quiet_for(self) -> float:
-        """For how many seconds more the service asked not to be asked."""
-        return self._quiet_until - time.monotonic()
+    def wait(self) -> float:
+        """For how many seconds nothing should leave: the service asked for it, or it fails steadily."""
+        return max(self.pace.quiet_for(), self.circuit.wait())
 
     def learn(self, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, last_try: bool) -> None:
         """Take in what came of an attempt; it may quieten or stop the line, or stop the model."""
         model = ask.arm.model_name
-        if outcome.kind == "limited" and outcome.wait is not None:
-            self._quiet_until = max(self._quiet_until, time.monotonic() + outcome.wait)
+        self._set_pace(outcome)
+        if unpacked is not None:
+            self.pace.heed(left_of(self.headers, self.dialect.left))
         if outcome.kind in ("answered", "incomplete"):
             self._learn_from_answer(model, unpacked)
         elif outcome.stops == "endpoint":
@@ -141,13 +146,35 @@ class Line:
             self._stop(model, ask, outcome)
         elif outcome.kind == "unreachable":
             self._unreached += 1
-            patience = UNREACHED_IN_A_ROW * (self.endpoint.limits.at_once if self.worked else 1)
-            if self._unreached >= patience or (last_try and not self.worked):
+            # One that worked may come back: for that there is the circuit.
+            if not self.worked and (self._unreached >= UNREACHED_IN_A_ROW or last_try):
                 self._stop("", ask, outcome)
         elif outcome.kind == "bad_request" and model not in self.worked:
             self._refused[model] += 1
             if self._refused[model] >= REFUSED_IN_A_ROW:
                 self._stop(model, ask, outcome)
+
+    def _set_pace(self, outcome: Outcome) -> None:
+        self.circuit.take(outcome.kind)
+        if outcome.kind == "limited":
+            self.pace.too_much(outcome.wait)
+        elif outcome.kind == "service_error" and outcome.wait is not None:
+            self.pace.keep_quiet(outcome.wait)
+        elif outcome.kind == "answered":
+            self.pace.answered()
+        elif outcome.kind == "no_descriptors":
+            self.pace.too_much(None)
+        if self.circuit.gives_up():
+            how = "cannot be reached" if outcome.kind == "unreachable" else f"fails steadily ({outcome.kind})"
+            what = f"the service at {self.endpoint.url} {how}: {_clean(outcome.words)}"
+            remedy = "see that it is well, then go on: drovik send"
+            self.stopped.setdefault("", Problem(what, remedy, FILE_NAME, f"endpoints.{self.name}"))
+
+    def stop_for_today(self, limit: str) -> None:
+        """Ask no more, since the day's limit is reached."""
+        what = f"the limit of {limit} is reached; what is left waits"
+        place = f"endpoints.{self.name}.limits"
+        self.stopped.setdefault("", Problem(what, "go on later with: drovik send", FILE_NAME, place))
 
     def _learn_from_answer(self, model: str, unpacked: Unpacked | None) -> None:
         self.worked.add(model)

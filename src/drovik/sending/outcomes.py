@@ -19,6 +19,7 @@ from drovik.project.dialects import ErrorWords
 Kind = Literal[
     "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
     "not_found", "redirected", "no_pictures", "bad_request", "unreachable", "incomplete", "untrusted",
+    "no_descriptors",
 ]  # fmt: skip
 Scope = Literal["none", "model", "endpoint"]
 
@@ -39,6 +40,7 @@ REMEDIES: dict[str, str] = {
     "lost": "drovik send --again failed",
     "incomplete": "drovik send --again failed; if all end so, correct end_mark, finish or ended in the dialect",
     "untrusted": "correct the address, or have this machine trust the service's certificate",
+    "no_descriptors": "this machine lets a program open too few files: ulimit -n 4096, or lower at_once",
     "timeout": "raise the endpoint's timeout; then: drovik send --again failed",
 }
 _SAYS_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)

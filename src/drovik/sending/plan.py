@@ -22,11 +22,19 @@ from drovik.store.records import Asked
 
 
 @dataclass(frozen=True)
+class Mend:
+    """A second try: the answer that was not in form, and what is wrong with it."""
+
+    text: str
+    errors: str
+
+
+@dataclass(frozen=True)
 class Ask:
     """One request to make: what an arm asks about a case.
 
     `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
-    prompt may say of the pictures.
+    prompt may say of the pictures. `mend` is there in a second try.
     """
 
     task: Task
@@ -37,6 +45,7 @@ class Ask:
     said: tuple[str, ...] = ()
     earlier: Mapping[str, Any] = field(default_factory=dict)
     shown: Mapping[str, Any] = field(default_factory=dict)
+    mend: Mend | None = None
 
     @property
     def turn(self) -> int:
@@ -45,12 +54,15 @@ class Ask:
 
     def asking(self) -> Asking:
         """What is said, in turns."""
-        return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown)
+        return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
 
     def asked(self, text: str) -> Asked:
         """The record of it for the store; `text` is the canonical form."""
         arm = self.arm
-        return Asked(self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn)
+        return Asked(
+            self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn,
+            self.mend is not None,
+        )  # fmt: skip
 
 
 Follow = Callable[[Ask], Sequence[Ask]]
@@ -65,7 +77,7 @@ class Plan:
     """What `send` would do. `shared` are asks that the same request as another's answers.
 
     `follow` gives what to ask once an ask has its answer; `waiting` is how many asks wait for a task that
-    is not sent, by the words for it.
+    is not sent, by the words for it. In a `recheck` all of it is asked anew, and the answers stay those of before.
     """
 
     to_send: dict[str, list[Ask]] = field(default_factory=dict)
@@ -73,6 +85,7 @@ class Plan:
     answered: int = 0
     known_of: list[Ask] = field(default_factory=list)
     again: frozenset[str] = frozenset()
+    recheck: bool = False
     follow: Follow = _no_more
     waiting: dict[str, int] = field(default_factory=dict)
 
@@ -89,6 +102,7 @@ def ask_of(
     said: tuple[str, ...] = (),
     earlier: Mapping[str, Any] | None = None,
     repeat: int = 1,
+    mend: Mend | None = None,
 ) -> Ask:
     """An ask with its identity.
 
@@ -96,10 +110,14 @@ def ask_of(
     """
     found = [digests[picture.path] for picture in case.pictures]
     shown = shown_of(arm, case, digests)
-    asking = asking_of(task, arm, case, said, earlier, shown)
+    asking = asking_of(task, arm, case, said, earlier, shown, _pair(mend))
     text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
-    return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown)
+    return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
+
+
+def _pair(mend: Mend | None) -> tuple[str, str] | None:
+    return None if mend is None else (mend.text, mend.errors)
 
 
 def plan_sending(asks: Iterable[Ask], concluded: Collection[str], again: Collection[str] = ()) -> Plan:

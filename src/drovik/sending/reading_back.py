@@ -65,7 +65,7 @@ def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask])
             continue
         reply = store.reply_for(ask.identity)
         if reply is not None:
-            kept[ask.identity] = KeptReading(reading, _read(project, reader, ask, reply))
+            kept[ask.identity] = KeptReading(reading, read_reply(project, reader, ask, reply))
             fresh.append((ask.identity, kept[ask.identity]))
     if fresh:
         store.keep_readings(task.name, fresh)
@@ -77,7 +77,7 @@ def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask])
 def answer_to(project: Project, store: Store, ask: Ask) -> Answer | None:
     """The answer to one ask, read anew; None where it has none."""
     reply = store.reply_for(ask.identity)
-    return None if reply is None else _read(project, Reader(ask.task.form, ask.task.schema), ask, reply)
+    return None if reply is None else read_reply(project, Reader(ask.task.form, ask.task.schema), ask, reply)
 
 
 def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
@@ -96,7 +96,8 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
     return found
 
 
-def _read(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answer:
+def read_reply(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answer:
+    """The answer that stands in a reply to an ask; its model, tokens and money are not in it."""
     dialect = _dialect(project, ask.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)

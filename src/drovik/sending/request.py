@@ -94,6 +94,7 @@ class RequestWriter:
         request_id: str,
         addresses: Sequence[str | None] = (),
         schema: Mapping[str, Any] | None = None,
+        repeat: int = 1,
     ) -> Draft:
         """What is asked, as far as it is known before anything is sent.
 
@@ -101,10 +102,13 @@ class RequestWriter:
         :param request_id: what `{request.id}` stands for; the same over tries.
         :param addresses: where each picture stands on the web, where it does.
         :param schema: of the answer, where the service is to be told.
+        :param repeat: which repeat it is, from 1; each has another seed, where there is one.
         """
         asking = self._fitted(asking, [max(1, len(one)) for one in pictures])
         plain: dict[str, Any] = {f"extra.{name}": value for name, value in arm.prep.extra.items()}
         plain |= arm.model.settings.slots()
+        if plain.get("seed") is not None:
+            plain["seed"] += repeat - 1
         plain |= {"model": arm.model.id, "system": asking.system or None, "request.id": request_id, "schema": schema}
         numbers = dict.fromkeys(asking.picture_numbers())
         known = {

@@ -7,17 +7,19 @@ hold that one's answer: so a thread is known as far as there are answers, and gr
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from drovik.project.arms import Arm, arms_of
+from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
-from drovik.sending.plan import Ask, Follow, ask_of
+from drovik.sending.plan import Ask, Follow, Mend, ask_of
 from drovik.sending.reading_back import answer_to, answers_for
 from drovik.store.keeping import Store
 from drovik.store.records import Answer
+
+MOST_ERRORS_TOLD = 8
 
 State = Literal["open", "before", "stuck", "not_asked"]
 """`open`: as far as it got; `before`: the task before has no answer; `stuck`: a turn or task before failed;
@@ -26,12 +28,22 @@ State = Literal["open", "before", "stuck", "not_asked"]
 
 @dataclass(frozen=True)
 class Thread:
-    """All asks of a thread that are known; all but the last have an answer."""
+    """All asks of a thread that are known; all but the last have an answer.
+
+    `second` are the second tries after answers that were not in form.
+    """
 
     arm: Arm
     case: Case
+    repeat: int
     asks: tuple[Ask, ...]
     state: State
+    second: tuple[Ask, ...] = ()
+
+    @property
+    def every(self) -> tuple[Ask, ...]:
+        """All that is asked, second tries too."""
+        return (*self.asks, *self.second)
 
 
 def threads_of(
@@ -45,16 +57,43 @@ def threads_of(
     """The threads of a task, spread over the arms: all of them about the first case, then about the next."""
     earlier = _earlier(project, store, task, arms, cases, digests)
     threads = []
+    most = max((repeats_of(task, arm.model) for arm in arms), default=1)
     for case in cases:
-        for arm in arms:
-            found = earlier.get((arm.name, case.id), {}) if task.after else {}
-            if isinstance(found, str):
-                threads.append(Thread(arm, case, (), found))
-            else:
-                threads.append(Thread(arm, case, (ask_of(task, arm, case, digests, (), found),), "open"))
+        for repeat in range(1, most + 1):
+            for arm in arms:
+                if repeat > repeats_of(task, arm.model):
+                    continue
+                found = earlier.get((arm.name, case.id), {}) if task.after else {}
+                if isinstance(found, str):
+                    threads.append(Thread(arm, case, repeat, (), found))
+                else:
+                    first = ask_of(task, arm, case, digests, (), found, repeat)
+                    threads.append(Thread(arm, case, repeat, (first,), "open"))
     for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
         threads = _grown(project, store, task, threads, digests, turn)
-    return threads
+    return _with_second_tries(project, store, task, threads, digests) if task.second_try else threads
+
+
+def _with_second_tries(
+    project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str]
+) -> list[Thread]:
+    """Each thread with the second tries that its answers ask for."""
+    answers = answers_for(project, store, task, [ask for one in threads for ask in one.asks])
+    found = []
+    for one in threads:
+        pairs = [(ask, answers[ask.identity]) for ask in one.asks if ask.identity in answers]
+        second = tuple(made for ask, answer in pairs if (made := second_try(ask, answer, digests)) is not None)
+        found.append(replace(one, second=second))
+    return found
+
+
+def second_try(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+    """What is asked after an answer that is not in form, where the task has second tries."""
+    if not ask.task.second_try or ask.mend is not None or answer.status not in ("off_schema", "not_json"):
+        return None
+    lines = [f"- {error.at or 'the whole answer'}: {error.what}" for error in answer.errors[:MOST_ERRORS_TOLD]]
+    mend = Mend(answer.text, "\n".join(lines) or "- there is no JSON in it")
+    return ask_of(ask.task, ask.arm, ask.case, digests, ask.said, ask.earlier, ask.repeat, mend)
 
 
 def _grown(
@@ -69,9 +108,9 @@ def _grown(
         if answer is None or len(one.asks) != turn - 1 or not one.arm.prompt.turns[turn - 2 :]:
             grown.append(one)
         elif (next_ := _next_turn(one.asks[-1], answer, digests)) is None:
-            grown.append(Thread(one.arm, one.case, one.asks, "stuck"))
+            grown.append(Thread(one.arm, one.case, one.repeat, one.asks, "stuck"))
         else:
-            grown.append(Thread(one.arm, one.case, (*one.asks, next_), "open"))
+            grown.append(Thread(one.arm, one.case, one.repeat, (*one.asks, next_), "open"))
     return grown
 
 
@@ -79,7 +118,7 @@ def _next_turn(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | No
     """What is asked once a turn is answered; None where the answer cannot be gone on from."""
     if answer.status == "failed" or not answer.text.strip():
         return None
-    return ask_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier)
+    return ask_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier, ask.repeat)
 
 
 def _earlier(
@@ -99,7 +138,7 @@ def _earlier(
     distinct = {one.name: one for one in wanted.values() if one is not None}
     threads = threads_of(project, store, before, list(distinct.values()), cases, digests)
     answers = answers_for(project, store, before, [one.asks[-1] for one in threads if one.asks])
-    by_place = {(one.arm.name, one.case.id): one for one in threads}
+    by_place = {(one.arm.name, one.case.id): one for one in threads if one.repeat == 1}
     for arm in arms:
         one = wanted[arm.name]
         for case in cases:
@@ -144,49 +183,59 @@ def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
 
 
 def follower(
-    project: Project,
-    store: Store,
-    chosen: Mapping[str, Sequence[Arm]],
-    digests: Mapping[str, str],
+    project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
 ) -> Follow:
-    """What is to be asked once an ask has its answer: its next turn, or the tasks that come after.
+    """What is to be asked once an ask has its answer: a second try, its next turn, or the tasks that come after.
 
     :param chosen: the arms that are sent, by task.
     """
-    after: dict[tuple[str, str], list[tuple[Task, Arm]]] = {}
-    for name, arms in chosen.items():
-        task = project.task(name)
-        for arm in arms if task.after else ():
-            before = arm_before(project, task, arm)
-            if before is not None and task.after is not None:
-                after.setdefault((task.after.task, before.name), []).append((task, arm))
+    return _Follower(project, store, chosen, digests).follow
 
-    def follow(ask: Ask) -> Sequence[Ask]:
-        if ask.turn > len(ask.arm.prompt.turns) and (ask.task.name, ask.arm.name) not in after:
+
+class _Follower:
+    def __init__(
+        self, project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
+    ) -> None:
+        self._project, self._store, self._digests = project, store, digests
+        self._after: dict[tuple[str, str], list[tuple[Task, Arm]]] = {}
+        for name, arms in chosen.items():
+            task = project.task(name)
+            for arm in arms if task.after else ():
+                before = arm_before(project, task, arm)
+                if before is not None and task.after is not None:
+                    self._after.setdefault((task.after.task, before.name), []).append((task, arm))
+
+    def follow(self, ask: Ask) -> Sequence[Ask]:
+        last = ask.turn > len(ask.arm.prompt.turns)
+        chained = ask.repeat == 1 and (ask.task.name, ask.arm.name) in self._after
+        if ask.mend is not None or (last and not chained and not ask.task.second_try):
             return ()
-        answer = answer_to(project, store, ask)
+        answer = answer_to(self._project, self._store, ask)
         if answer is None:
             return ()
-        return [one for next_ in _following(ask, answer) for one in _not_answered(next_)]
+        return [one for next_ in self._following(ask, answer) for one in self._not_answered(next_)]
 
-    def _following(ask: Ask, answer: Answer) -> Iterable[Ask]:
+    def _following(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
+        second = second_try(ask, answer, self._digests)
+        if second is not None:
+            yield second
         if ask.turn <= len(ask.arm.prompt.turns):
-            next_ = _next_turn(ask, answer, digests)
-            return [next_] if next_ is not None else []
-        found = [
-            (task, arm, earlier_of(task, ask, answer)) for task, arm in after.get((ask.task.name, ask.arm.name), ())
-        ]
-        return [
-            ask_of(task, arm, ask.case, digests, (), earlier)
-            for task, arm, earlier in found
-            if not isinstance(earlier, str)
-        ]
+            next_ = _next_turn(ask, answer, self._digests)
+            if next_ is not None:
+                yield next_
+        elif ask.repeat == 1:  # the tasks that come after take up the first answer
+            yield from self._of_tasks_after(ask, answer)
 
-    def _not_answered(ask: Ask) -> Iterable[Ask]:
+    def _of_tasks_after(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
+        for task, arm in self._after.get((ask.task.name, ask.arm.name), ()):
+            earlier = earlier_of(task, ask, answer)
+            if not isinstance(earlier, str):
+                for repeat in range(1, repeats_of(task, arm.model) + 1):
+                    yield ask_of(task, arm, ask.case, self._digests, (), earlier, repeat)
+
+    def _not_answered(self, ask: Ask) -> Iterable[Ask]:
         """The ask itself, or what follows it where it has its answer from before."""
-        if store.reply_for(ask.identity) is None:
+        if self._store.reply_for(ask.identity) is None:
             return [ask]
-        store.note_asked([ask.asked("")])
-        return follow(ask)
-
-    return follow
+        self._store.note_asked([ask.asked("")])
+        return self.follow(ask)

@@ -55,6 +55,13 @@ class Asking:
         return tuple(part.number for turn in self.turns for part in turn.parts if isinstance(part, PicturePart))
 
 
+SECOND_TRY = """\
+That answer is not in the form that was asked for:
+{errors}
+Answer the same question once more, about the same pictures, in the right form: nothing but the JSON."""
+"""What is said after an answer that is not in form, where the task asks for a second try."""
+
+
 @lru_cache(maxsize=512)
 def _template(text: str) -> Template:
     return environment().from_string(text)
@@ -99,6 +106,7 @@ def asking_of(
     said: Sequence[str] = (),
     earlier: Mapping[str, Any] | None = None,
     shown: Mapping[str, Any] | None = None,
+    mend: tuple[str, str] | None = None,
 ) -> Asking:
     """What is asked of an arm's model about a case.
 
@@ -108,6 +116,7 @@ def asking_of(
     :param said: the model's answers to the turns before; so it is the next turn that is asked.
     :param earlier: the answers of the tasks before, for a task that comes `after` another.
     :param shown: what the prompt may say of the pictures: times, step, pages, parts.
+    :param mend: for a second try: the answer that was not in form, and what is wrong with it.
     :raises DrovikError: where the template fails on this case.
     """
     placing = _Placing(case)
@@ -129,6 +138,9 @@ def asking_of(
         turns.append(Turn("user", tuple(parts)))
         if number < len(said):
             turns.append(Turn("assistant", (TextPart(said[number]),)))
+    if mend is not None:
+        turns.append(Turn("assistant", (TextPart(mend[0] or "…"),)))
+        turns.append(Turn("user", (TextPart(SECOND_TRY.format(errors=mend[1])),)))
     return Asking(system, tuple(turns))
 
 

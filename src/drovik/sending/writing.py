@@ -18,6 +18,7 @@ from drovik.project.cases import prep_for
 from drovik.project.opening import Project
 from drovik.project.preps import Prep
 from drovik.sending.forms import HttpRequest
+from drovik.sending.loads import Load, load_of
 from drovik.sending.plan import Ask
 from drovik.sending.request import Draft, RequestWriter
 from drovik.sending.sources import address_digest, is_elsewhere
@@ -45,8 +46,7 @@ class Written:
     request: HttpRequest | Draft
     text: str
     facts: tuple[PreparedFact, ...]
-    pictures: int = 0
-    """How many go with it."""
+    load: Load
 
 
 class PictureChanged(DrovikError):
@@ -94,9 +94,10 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
     if hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest() != ask.identity:
         raise PictureChanged(_which(ask, needed))
     addresses = [picture.address for picture in ask.case.pictures]
-    draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema)
-    count = len(draft.every_picture())
-    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts), count)
+    draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema, ask.repeat)
+    sizes = {number: [(one.width, one.height) for one in made] for number, made in enumerate(pictures)}
+    load = load_of(asking, schema, sizes)
+    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts), load)
 
 
 def _fact(path: str, source: str, prep: Prep, made: Sequence[Prepared]) -> PreparedFact:

@@ -40,6 +40,8 @@ _CHANGES: dict[int, tuple[str, ...]] = {
     ),
     2: (
         "ALTER TABLE replies ADD COLUMN pictures INTEGER",
+        "ALTER TABLE attempts ADD COLUMN bound TEXT",
+        "CREATE INDEX attempts_held ON attempts (outcome) WHERE bound IS NOT NULL",
         "DROP TABLE prepared",
         "ALTER TABLE asked RENAME TO asked_before",
         *_TABLES_OF_3,

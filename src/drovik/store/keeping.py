@@ -17,6 +17,8 @@ from typing import Any
 from drovik.problems import DrovikError
 from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
+from drovik.store.budget import Budget
+from drovik.store.claims import Claims
 from drovik.store.database import GroupWriter, open_database, transaction
 from drovik.store.digests import Digests
 from drovik.store.handles import Handles
@@ -34,6 +36,7 @@ class KeptReply:
     body: bytes | None
     note: str
     endpoint: str = ""
+    model: str | None = None
 
 
 @dataclass(frozen=True)
@@ -45,9 +48,9 @@ class KeptReading:
 
 
 _LATEST = """
-SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint
+SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model
 FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
-WHERE a.identity = ? AND a.concluded = 1
+WHERE a.identity = ? AND a.concluded = ?
 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
 """
 
@@ -57,13 +60,18 @@ def _now() -> str:
 
 
 class Store:
-    """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures."""
+    """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures.
+
+    `claims` are those of this program; `budget` is the limit under which it sends, where there is one.
+    """
 
     def __init__(self, path: Path, create: bool = True) -> None:
         self.connection = open_database(path, create)
         self._writer = GroupWriter(self.connection)
         self.digests = Digests(self.connection, self._writer)
         self.handles = Handles(self.connection, self._writer)
+        self.claims = Claims(self.connection, self._writer)
+        self.budget: Budget | None = None
 
     def __enter__(self) -> Store:
         return self
@@ -78,18 +86,24 @@ class Store:
 
     # Attempts and replies, while sending.
 
-    def begin_attempt(self, asked: Iterable[Asked], round_: int, try_: int, endpoint: str) -> asyncio.Future[int]:
+    def begin_attempt(
+        self, asked: Iterable[Asked], round_: int, try_: int, endpoint: str, bound: Spent | None = None
+    ) -> asyncio.Future[int | None]:
         """Append an attempt; the future is its number, once it is committed and the request may leave.
 
         :param asked: what it asks; several where cases share one request.
+        :param bound: the most that it may cost; where the budget does not allow that, the future is None.
         """
         rows = list(asked)
 
         def action(connection: sqlite3.Connection) -> int | None:
+            if bound is not None and self.budget is not None and not self.budget.allows(bound):
+                return None
             _note_asked(connection, rows)
+            held = json.dumps([bound.currency, str(bound.amount)]) if bound is not None else None
             cursor = connection.execute(
-                "INSERT INTO attempts (identity, round, try, endpoint, started) VALUES (?, ?, ?, ?, ?)",
-                (rows[0].identity, round_, try_, endpoint, _now()),
+                "INSERT INTO attempts (identity, round, try, endpoint, started, bound) VALUES (?, ?, ?, ?, ?, ?)",
+                (rows[0].identity, round_, try_, endpoint, _now(), held),
             )
             return cursor.lastrowid
 
@@ -99,20 +113,20 @@ class Store:
         self,
         attempt: int,
         outcome: str,
-        concluded: bool,
+        concluded: int,
         seconds: float,
         note: str = "",
         reply: Reply | None = None,
     ) -> asyncio.Future[None]:
         """Keep how an attempt ended, and its reply where one came.
 
-        :param concluded: whether no further try follows.
+        :param concluded: 1 where no further try follows, 2 where that is so of a recheck.
         """
 
         def action(connection: sqlite3.Connection) -> None:
             connection.execute(
                 "UPDATE attempts SET outcome = ?, concluded = ?, seconds = ?, note = ? WHERE id = ?",
-                (outcome, int(concluded), seconds, note, attempt),
+                (outcome, concluded, seconds, note, attempt),
             )
             if reply is not None:
                 price = reply.price.of_that_day() if reply.price else None
@@ -159,9 +173,22 @@ class Store:
         rows = self.connection.execute("SELECT DISTINCT identity FROM attempts WHERE concluded = 1")
         return frozenset(row[0] for row in rows)
 
+    def answered_well(self) -> frozenset[str]:
+        """The identities that have a good reply."""
+        rows = self.connection.execute(
+            "SELECT DISTINCT a.identity FROM attempts a JOIN replies r ON r.attempt = a.id"
+            " WHERE a.concluded = 1 AND r.http_status BETWEEN 200 AND 299"
+        )
+        return frozenset(row[0] for row in rows)
+
     def reply_for(self, identity: str) -> KeptReply | None:
         """The reply that the answer is read from: the latest good one, else the latest failure."""
-        row = self.connection.execute(_LATEST, (identity,)).fetchone()
+        row = self.connection.execute(_LATEST, (identity, 1)).fetchone()
+        return KeptReply(*row) if row else None
+
+    def recheck_for(self, identity: str) -> KeptReply | None:
+        """The latest reply to what was asked again only to see whether it is still answered so."""
+        row = self.connection.execute(_LATEST, (identity, 2)).fetchone()
         return KeptReply(*row) if row else None
 
     def latest_replies(self) -> dict[str, tuple[int, str]]:

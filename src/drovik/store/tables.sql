@@ -28,9 +28,11 @@ CREATE TABLE attempts (           -- appended before a request leaves
     outcome  TEXT,                -- NULL while under way, and for ever where the program was killed
     concluded INTEGER NOT NULL DEFAULT 0, -- 1 where no further try follows in this round, 2 where that is so of a recheck
     seconds  REAL,
-    note     TEXT
+    note     TEXT,
+    bound    TEXT                 -- JSON [currency, amount]: the most it may cost, where there was a limit
 );
 CREATE INDEX attempts_by_identity ON attempts (identity);
+CREATE INDEX attempts_held ON attempts (outcome) WHERE bound IS NOT NULL;
 
 CREATE TABLE replies (            -- as they came
     id            INTEGER PRIMARY KEY,
@@ -98,9 +100,7 @@ CREATE TABLE senders (            -- programs that send into this store now
 
 CREATE TABLE claims (             -- what they are about to ask, so that no other does
     identity TEXT PRIMARY KEY,
-    sender   INTEGER NOT NULL,
-    currency TEXT,
-    reserved TEXT                 -- the most that it may cost
+    sender   INTEGER NOT NULL
 ) WITHOUT ROWID;
 
 CREATE TABLE quotes (             -- what was quoted, to be held against the bill

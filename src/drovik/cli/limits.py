@@ -1,0 +1,91 @@
+"""Limits of a run: of money, as `--most` says, and of files that this machine lets a program open."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import TYPE_CHECKING
+
+from drovik.problems import DrovikError, Problem
+
+if TYPE_CHECKING:
+    from drovik.cli.planning import Planned
+    from drovik.project.opening import Project
+    from drovik.sending.tally import Tally
+    from drovik.store.budget import Budget
+    from drovik.store.keeping import Store
+
+FILES_BESIDE = 120
+"""So many files a program has open beside its connections, at the most."""
+
+
+def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dict[str, Decimal]:
+    """Sums of money by currency; a bare number is in the one currency that there is.
+
+    :raises DrovikError: where it is none, or which currency is meant cannot be told.
+    """
+    found: dict[str, Decimal] = {}
+    for word in words:
+        match = re.fullmatch(r"\s*([A-Z]{3})?\s*(\d+(?:[.,]\d+)?)\s*([A-Z]{3})?\s*", word)
+        if match is None or (match[1] and match[3]):
+            raise DrovikError(Problem(f"{option} '{word}' is no sum of money", "write it like 5.00 or '5.00 EUR'"))
+        currency = match[1] or match[3]
+        if currency is None and len(currencies) != 1:
+            known = ", ".join(currencies) or "no model has a price"
+            raise DrovikError(Problem(f"{option} {word}: in which currency", f"write it behind ({known})"))
+        currency = currency or currencies[0]
+        if currency not in currencies:
+            what = f"{option} {word}: nothing that is sent costs {currency}"
+            raise DrovikError(Problem(what, f"there is: {', '.join(currencies) or 'no price at all'}"))
+        found[currency] = Decimal(match[2].replace(",", "."))
+    return found
+
+
+def budget_for(project: Project, store: Store, planned: Planned, words: Sequence[str]) -> Budget | None:
+    """The budget that `--most` sets, for all that this store's replies have cost; None without that option.
+
+    :raises DrovikError: with every model that cannot be sent to under a limit, and where it is used up.
+    """
+    from drovik.sending.loads import cannot_be_bounded
+    from drovik.store.budget import Budget
+
+    if not words:
+        return None
+    models = list(dict.fromkeys(arm.model_name for arms in planned.arms.values() for arm in arms))
+    problems = cannot_be_bounded(project.settings, models)
+    if problems:
+        raise DrovikError(problems)
+    prices = [one.price for name, one in project.settings.models.items() if name in models and one.price]
+    currencies = sorted({one.currency for one in prices})
+    most = amounts(words, currencies, "--most")
+    without = [one for one in currencies if one not in most]
+    if without:
+        what = f"--most says nothing of {', '.join(without)}, in which some of it is paid"
+        raise DrovikError(Problem(what, f"add --most '5.00 {without[0]}', or leave those arms out by --arm"))
+    budget = Budget(store.connection, most)
+    paid = budget.paid()
+    for currency, limit in most.items():
+        spent = paid.get(currency, Decimal(0))
+        if spent >= limit:
+            what = f"--most {limit} {currency}: this store's replies have cost {spent:.4f} {currency} already"
+            raise DrovikError(Problem(what, "--most counts all that was ever sent from this project: raise it"))
+    return budget
+
+
+def see_that_files_can_be_opened(project: Project, endpoints: Sequence[str], tally: Tally) -> None:
+    """Raise this program's own limit of open files as far as it may, and say so where that is not enough."""
+    try:
+        import resource
+    except ImportError:  # a system that has no such limit
+        return
+    wanted = sum(project.settings.endpoints[name].limits.at_once for name in endpoints) + FILES_BESIDE
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft != resource.RLIM_INFINITY and soft < wanted:
+        top = wanted if hard == resource.RLIM_INFINITY else min(hard, wanted)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (max(soft, top), hard))
+        if top < wanted:
+            what = f"this machine lets a program open {top} files, and {wanted} may be needed for so many at once"
+            tally.warn(
+                "files", Problem(what, "raise it (ulimit -n 4096), or lower at_once: fewer go at once till then")
+            )

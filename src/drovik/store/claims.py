@@ -1,0 +1,131 @@
+"""Which program is about to ask what, so that two that send into one store never ask the same.
+
+A claim is taken before a picture is even read, and given back once the answer is kept. Whether the program
+that holds it still lives is told on one machine by its process, and from elsewhere by a count that it raises
+while it lives; no clock is asked, for clocks jump.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import sqlite3
+import time
+from collections.abc import Collection, Iterable
+from pathlib import Path
+from typing import Literal
+
+from drovik.store.database import GroupWriter, transaction
+
+Claim = Literal["mine", "done", "taken"]
+"""`done`: it has its answer meanwhile; `taken`: another program is about to ask it."""
+
+SILENT_SECONDS = 60.0
+"""So long a program on another machine may not raise its count before it is taken for dead."""
+
+
+class Claims:
+    """The claims of this program in one store. Nothing is claimed before `register`."""
+
+    def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
+        self._connection, self._writer = connection, writer
+        self._sender: int | None = None
+        self._heard: dict[int, tuple[int, float]] = {}
+
+    def register(self) -> int:
+        """Enter this program among those that send; the number of the last attempt so far."""
+        host, pid = socket.gethostname(), os.getpid()
+        with transaction(self._connection):
+            self._forget_the_dead()
+            cursor = self._connection.execute(
+                "INSERT INTO senders (host, pid, born, beat) VALUES (?, ?, ?, 0)", (host, pid, born(pid))
+            )
+            self._sender = cursor.lastrowid
+            last = self._connection.execute("SELECT MAX(id) FROM attempts").fetchone()[0]
+        return int(last or 0)
+
+    def leave(self) -> None:
+        """Give everything back, once nothing more is sent."""
+        if self._sender is not None:
+            with transaction(self._connection):
+                self._forget([self._sender])
+            self._sender = None
+
+    def claim(self, identities: Iterable[str], again: Collection[str] = (), since: int = 0) -> dict[str, Claim]:
+        """Claim what is to be asked.
+
+        :param again: of these, what is asked anew on purpose: done only by an attempt after `since`.
+        """
+        found: dict[str, Claim] = {}
+        with transaction(self._connection):
+            for identity in identities:
+                found[identity] = self._claim(identity, since if identity in again else 0)
+        return found
+
+    def _claim(self, identity: str, since: int) -> Claim:
+        query = "SELECT 1 FROM attempts WHERE identity = ? AND concluded >= 1 AND id > ? LIMIT 1"
+        if self._connection.execute(query, (identity, since)).fetchone():
+            return "done"
+        query = "INSERT INTO claims VALUES (?, ?) ON CONFLICT DO NOTHING"
+        if self._connection.execute(query, (identity, self._sender)).rowcount:
+            return "mine"
+        holder = self._connection.execute("SELECT sender FROM claims WHERE identity = ?", (identity,)).fetchone()
+        return "mine" if holder[0] == self._sender else "taken"
+
+    def give_back(self, identity: str) -> None:
+        """Let others ask it, from the next commit on; if it was answered they will see that."""
+        sender = self._sender
+        query = "DELETE FROM claims WHERE identity = ? AND sender = ?"
+        self._writer.write(lambda connection: connection.execute(query, (identity, sender)))
+
+    def beat(self) -> None:
+        """Show that this program lives, and free what dead ones hold."""
+        with transaction(self._connection):
+            self._connection.execute("UPDATE senders SET beat = beat + 1 WHERE id = ?", (self._sender,))
+            self._forget_the_dead()
+
+    def others(self) -> int:
+        """How many other programs send into this store now."""
+        query = "SELECT COUNT(*) FROM senders WHERE id IS NOT ?"
+        return int(self._connection.execute(query, (self._sender,)).fetchone()[0])
+
+    def _forget_the_dead(self) -> None:
+        rows = self._connection.execute("SELECT id, host, pid, born, beat FROM senders").fetchall()
+        self._forget([number for number, *row in rows if number != self._sender and not self._lives(number, *row)])
+
+    def _forget(self, senders: Iterable[int]) -> None:
+        rows = [(number,) for number in senders]
+        self._connection.executemany("DELETE FROM claims WHERE sender = ?", rows)
+        self._connection.executemany("DELETE FROM senders WHERE id = ?", rows)
+
+    def _lives(self, number: int, host: str, pid: int, since: str, beat: int) -> bool:
+        if host == socket.gethostname():
+            return is_running(pid, since)
+        before, when = self._heard.get(number, (-1, 0.0))
+        if beat != before:
+            self._heard[number] = (beat, time.monotonic())
+            return True
+        return time.monotonic() - when < SILENT_SECONDS
+
+
+def born(pid: int) -> str:
+    """When a process began, in words that only it has as long as the machine is up; empty where nobody tells."""
+    try:
+        boot = Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
+        # The name stands in brackets and may hold anything; the start is the 20th field behind it (proc(5)).
+        return f"{boot} {Path(f'/proc/{pid}/stat').read_text('utf-8', 'replace').rpartition(')')[2].split()[19]}"
+    except (OSError, IndexError):
+        return ""
+
+
+def is_running(pid: int, since: str) -> bool:
+    """Whether a process of this machine that began then still runs."""
+    if since:
+        return born(pid) == since
+    try:
+        os.kill(pid, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
