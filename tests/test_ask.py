@@ -110,7 +110,7 @@ def test_pictures_come_from_files_addresses_and_standard_input(
         (["photos/lp-001.jpg", "What?", "--model", "auk"], "there is no model 'auk'; known here: m"),
         (["photos/lp-001.jpg", "What?", "--temperature", "0.5"], "'temperature' would not be sent"),
         (["photos/lp-001.jpg", "What?", "--prep", "tiny"], "there is no prep 'tiny'"),
-        (["photos/lp-001.jpg", "What?", "--prep", "fit=3"], "--prep: '3' will not do"),
+        (["photos/lp-001.jpg", "What?", "--prep", "fit=3"], "--prep: 3 will not do"),
         (["photos/lp-001.jpg", "What?", "--field", "a:colour"], "there is no type 'colour'"),
         (["photos/lp-001.jpg", "What?", "--repeat", "0"], "--repeat is at least 1"),
         (["photos/lp-001.jpg", "What?", "--keep", "project"], "is no project and task"),

@@ -282,7 +282,7 @@ def test_a_store_of_the_version_before_is_taken_over(answered_demo: Drovik) -> N
             "CREATE TABLE asked (task TEXT NOT NULL, arm TEXT NOT NULL, case_id TEXT NOT NULL, repeat INTEGER NOT NULL,"
             " name TEXT NOT NULL, identity TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (task, arm, case_id, repeat))"
             " WITHOUT ROWID; INSERT INTO asked SELECT task, arm, case_id, repeat, name, identity, at FROM a; DROP TABLE a;"
-            "DROP TABLE looks; DROP TABLE senders; DROP TABLE claims; DROP TABLE quotes; DROP TABLE prepared;"
+            "DROP INDEX attempts_held; ALTER TABLE attempts DROP COLUMN bound; DROP TABLE looks; DROP TABLE senders; DROP TABLE claims; DROP TABLE quotes; DROP TABLE prepared;"
             "CREATE TABLE prepared (source TEXT NOT NULL, prep TEXT NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (source, prep))"
             " WITHOUT ROWID; PRAGMA user_version = 1"
         )

@@ -187,7 +187,7 @@ def test_statuses_score_the_worst_and_what_failed_is_left_out_with_bounds() -> N
         "c6": Answer("failed"),
         "declines": Answer("refused"),
     }
-    found = score_arm(made, "arm", [measure], cases, answers)
+    found = score_arm(made, "arm", [measure], cases, {name: (one,) for name, one in answers.items()})
     score = found.measures[0]
     assert found.unsent == 1
     assert (len(score.scored), score.failed) == (7, 1)

@@ -40,7 +40,9 @@ def arm(
         f"c{n:03d}": Answer("ok", value={"k": what}) if what is not None else Answer("failed")
         for n, what in said.items()
     }
-    return score_arm(one, name, measures_of(one, []), cases(count, groups), answers)
+    return score_arm(
+        one, name, measures_of(one, []), cases(count, groups), {name: (one,) for name, one in answers.items()}
+    )
 
 
 def hits(right: set[int], count: int) -> dict[int, str]:
@@ -160,7 +162,9 @@ def test_graded_measures_tell_fixed_from_merely_improved() -> None:
     for side in (0, 1):
         rows = [Case(name, (), {}, {"t": wanted}, None, "tune", frozenset(), "") for name in answers]
         said = {name: Answer("ok", value=pair[side]) for name, pair in answers.items()}
-        both.append(score_arm(made, f"arm{side}", measures_of(made, []), rows, said))
+        both.append(
+            score_arm(made, f"arm{side}", measures_of(made, []), rows, {name: (one,) for name, one in said.items()})
+        )
     found = compare_arms(both[0], both[1], "m")
     assert (found.fixed, found.broken, found.improved, found.worsened) == (("c0",), ("c1",), ("c2",), ("c3",))
 
@@ -174,7 +178,9 @@ def test_currencies_are_never_added_up() -> None:
         "c001": Answer("ok", value={"k": "a"}, spent=Spent.of(crown, 500_000, 7)),
         "c002": Answer("ok", value={"k": "a"}, spent=Spent.of(euro, None, None)),
     }
-    money = score_arm(made, "arm", measures_of(made, []), rows, answers).costs.money
+    money = score_arm(
+        made, "arm", measures_of(made, []), rows, {name: (one,) for name, one in answers.items()}
+    ).costs.money
     assert {currency: str(amount.normalize()) for currency, amount in money.items()} == {"EUR": "3", "NOK": "1E+1"}
 
 
@@ -184,7 +190,9 @@ def test_the_verdict_says_what_one_costs_beside_the_other_in_one_currency() -> N
     def priced(name: str, tokens: int, currency: str = "EUR") -> ArmScores:
         spent = Spent.of(Price(currency=currency, input=1, output=1), tokens, 0)
         answers = {f"c{n:03d}": Answer("ok", value={"k": "a" if n % 2 else "b"}, spent=spent) for n in range(10)}
-        return score_arm(made, name, measures_of(made, []), cases(10), answers)
+        return score_arm(
+            made, name, measures_of(made, []), cases(10), {name: (one,) for name, one in answers.items()}
+        )
 
     assert in_words(compare_arms(priced("cheap", 100), priced("dear", 890), "m")).endswith(
         " dear costs 8.9 times as much."

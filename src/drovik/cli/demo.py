@@ -69,10 +69,13 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
     from drovik.cli.opening import open_project
     from drovik.cli.planning import Wanted, make_plan
+    from drovik.cli.quote import compared, keep, show_compared
     from drovik.cli.send import send_plan
     from drovik.cli.summing_up import sending_document, sum_up
     from drovik.demo.copying import copy_demo
     from drovik.scoring.gathering import gather
+    from drovik.sending.quoting import Quoter
+    from drovik.sending.rates import Rates
     from drovik.store.keeping import Store
 
     fresh = copy_demo(folder)
@@ -84,9 +87,12 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
             say(f"The stand-in, a simulated service, answers at http://127.0.0.1:{standin.port} while this runs.")
         project = open_project(folder)
         planned = make_plan(project, store, Wanted())
+        asks = [ask for own in planned.plan.to_send.values() for ask in own]
+        keep(store, Quoter(planned.sources, Rates(project, store)).quotes(planned.threads, asks, every=False))
         tally = send_plan(project, store, planned, quiet)
         if not silent:
             sum_up(project, store, planned, tally)
+            show_compared(compared(store))
         sent = sending_document(project, store, planned, tally)
         return _Job(project, tally, sent, gather(project, store, None, None, "tune"))
 

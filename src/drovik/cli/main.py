@@ -22,6 +22,7 @@ COMMANDS = {
     "talk": ("drovik.cli.talk", "a conversation about pictures"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
     "pictures": ("drovik.cli.pictures", "what a prep makes of the pictures, and what looks wrong with them"),
+    "quote": ("drovik.cli.quote", "what sending would cost: requests, tokens, money, time"),
     "send": ("drovik.cli.send", "send what has no answer yet"),
     "score": ("drovik.cli.score", "the scores of each arm"),
     "compare": ("drovik.cli.compare", "the verdict between two arms, or the ranking of all"),

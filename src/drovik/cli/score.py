@@ -85,11 +85,26 @@ def _show_notes(view: TaskView) -> None:
                     f"{score.failed} failed and are not scored: between {percent(low)} and {percent(high)} with them"
                 )
                 say(f"{arm.arm}: {what}.")
+        _show_repeats(arm)
         if len(arm.costs.reported_models) > 1:
             say(f"{arm.arm}: the service reported several models: {', '.join(arm.costs.reported_models)}.")
         if not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
     show_older(view)
+
+
+def _show_repeats(arm: ArmScores) -> None:
+    """What repeats agree on, and what second tries came to and cost beside the first."""
+    from drovik.comparing.verdict import estimate, percent, with_interval
+
+    if arm.agreement is not None:
+        same = percent(arm.agreement)
+        say(f"{arm.arm}: asked {arm.repeats} times each; {same} of the pairs of repeats answer the same.")
+    if arm.second is not None:
+        one = arm.second
+        told = [f"{score.measure.name} {with_interval(estimate(score))}" for score in one.measures]
+        cost = f"{money(one.costs.money)} beside {money(arm.costs.money)}"
+        say(f"{arm.arm}: {one.asked} second tries, {one.in_form} in form; with them {', '.join(told)}, for {cost}.")
 
 
 def show_older(view: TaskView) -> None:

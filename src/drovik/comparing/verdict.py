@@ -86,14 +86,21 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
         def figure(totals: Floats, name: str = name) -> Floats:
             return score.measure.figures(totals)[name]
 
-        (low, high), method = score_interval(rows, figure, name in score.measure.shares and not grouped)
+        (low, high), method = score_interval(
+            rows, figure, name in score.measure.shares and _is_plain(score.scored, grouped)
+        )
         found[name] = Estimate(float(value), low, high, len(score.scored), method)
     return found
 
 
+def _is_plain(cases: Sequence[ScoredCase], grouped: bool) -> bool:
+    """Whether each row is one answer, wholly right or wrong: no group of cases, and no mean of repeats."""
+    return not grouped and all(len(one.repeats) < 2 for one in cases)
+
+
 def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
     rows, grouped = _rows(measure, cases)
-    (low, high), method = score_interval(rows, measure.score_of, measure.binary and not grouped)
+    (low, high), method = score_interval(rows, measure.score_of, measure.binary and _is_plain(cases, grouped))
     return Estimate(float(measure.score_of(rows.sum(axis=0))), low, high, len(cases), method)
 
 
@@ -132,7 +139,7 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
     values = _estimate(measure, before), _estimate(measure, after)
     low, high = paired_interval(rows_before, rows_after, measure.score_of)
     fixed, broken, improved, worsened = _changed(pairs)
-    if measure.binary and not grouped:
+    if measure.binary and _is_plain(before, grouped) and _is_plain(after, grouped):
         p, test = mcnemar(len(broken), len(fixed)), "exact McNemar test"
     else:
         p = permutation_test(rows_before, rows_after, measure.score_of)
@@ -141,7 +148,7 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
         first.task, measure.name, measure.what, first.arm, second.arm, *values,
         values[1].value - values[0].value, low, high, p, test, "too close to call",
         fixed, broken, improved, worsened,
-        costs_of([a.answer for a in before if a.answer]), costs_of([b.answer for b in after if b.answer]),
+        costs_of([one for a in before for one in a.answers]), costs_of([one for b in after for one in b.answers]),
     )  # fmt: skip
     return judged(verdict, _too_many_failed(one, other))
 

@@ -12,6 +12,7 @@ from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.causes import OF_STATUS
 from drovik.scoring.measure import ABSENT, CaseScore, Measure, Table, expected_at
+from drovik.sending.drift import as_one, same_share
 from drovik.store.records import Answer
 
 
@@ -19,13 +20,20 @@ from drovik.store.records import Answer
 class ScoredCase:
     """A case that has an expected output. `score` is None where it is unanswered: not sent, or failed.
 
-    `as_read` is what an answer off the schema would score if it had been in form.
+    `as_read` is what an answer off the schema would score if it had been in form. Where the case was asked several
+    times, `score` is the mean over the `repeats`, and `answer` is that of the first.
     """
 
     case: Case
     answer: Answer | None
     score: CaseScore | None
     as_read: CaseScore | None = None
+    repeats: tuple[ScoredCase, ...] = ()
+
+    @property
+    def answers(self) -> tuple[Answer, ...]:
+        """The answers of all repeats."""
+        return tuple(one.answer for one in self.repeats or (self,) if one.answer is not None)
 
 
 @dataclass(frozen=True)
@@ -53,7 +61,7 @@ class MeasureScore:
     @property
     def failed(self) -> int:
         """How many cases have no reply after all tries."""
-        return sum(one.answer is not None and one.score is None for one in self.cases)
+        return sum(bool(one.answers) and one.score is None for one in self.cases)
 
 
 @dataclass(frozen=True)
@@ -69,8 +77,22 @@ class Costs:
 
 
 @dataclass(frozen=True)
+class SecondTries:
+    """What second tries came to: how many there were, how many are in form, the scores with them, what they cost."""
+
+    asked: int
+    in_form: int
+    measures: tuple[MeasureScore, ...]
+    costs: Costs
+
+
+@dataclass(frozen=True)
 class ArmScores:
-    """All that is known of one arm in one task. `unsent` counts cases without an answer as yet."""
+    """All that is known of one arm in one task. `unsent` counts what has no answer as yet.
+
+    Scores and costs are those of the first replies; `second` is what second tries add. `repeats` is how often each
+    case is asked, `agreement` the share of pairs of repeats that answer the same.
+    """
 
     task: str
     arm: str
@@ -79,10 +101,17 @@ class ArmScores:
     unsent: int
     costs: Costs
     measures: tuple[MeasureScore, ...]
+    second: SecondTries | None = None
+    repeats: int = 1
+    agreement: float | None = None
 
     def measure(self, name: str) -> MeasureScore | None:
         """The score of that measure, if it has one."""
         return next((one for one in self.measures if one.measure.name == name), None)
+
+
+Repeats = Mapping[str, Sequence[Answer | None]]
+"""By the case's id, the answers to all of its repeats, the first among them; None where there is none."""
 
 
 def score_arm(
@@ -90,44 +119,84 @@ def score_arm(
     arm_name: str,
     measures: Sequence[Measure],
     cases: Sequence[Case],
-    answers: Mapping[str, Answer],
+    answers: Repeats,
     by_turn: Mapping[int, Mapping[str, Answer]] | None = None,
+    second: Mapping[tuple[str, int], Answer] | None = None,
 ) -> ArmScores:
     """The scores of an arm.
 
-    :param answers: to the last turn, by the case's id.
+    :param answers: to the last turn.
     :param by_turn: the answers to the turns before, by turn and case; they are paid for as well.
+    :param second: the answers of second tries, by case and repeat (from 0).
     """
-    present = [answers[case.id] for case in cases if case.id in answers]
+    every = [answer for case in cases for answer in answers.get(case.id, (None,))]
+    present = [answer for answer in every if answer is not None]
     turns = by_turn or {}
     paid = present + [one[case.id] for one in turns.values() for case in cases if case.id in one]
+    found = _score_measures(task, measures, cases, answers, turns)
+    most = max((len(one) for one in answers.values()), default=1)
+    pairs = {case: [as_one(one) for one in values if one is not None] for case, values in answers.items()}
     return ArmScores(
         task.name,
         arm_name,
         Counter(one.status for one in present),
         Counter(one.how for one in present if one.how),
-        len(cases) - len(present),
+        len(every) - len(present),
         costs_of(paid),
-        tuple(
-            score
-            for measure in measures
-            if (score := _score_measure(task, measure, cases, turns.get(measure.turn or 0, answers)))
-        ),
+        found,
+        _second_tries(task, measures, cases, answers, turns, second or {}),
+        most,
+        same_share(pairs) if most > 1 else None,
     )
 
 
-def _score_measure(
-    task: Task, measure: Measure, cases: Sequence[Case], answers: Mapping[str, Answer]
-) -> MeasureScore | None:
+def _score_measures(
+    task: Task,
+    measures: Sequence[Measure],
+    cases: Sequence[Case],
+    answers: Repeats,
+    turns: Mapping[int, Mapping[str, Answer]],
+) -> tuple[MeasureScore, ...]:
+    found = []
+    for measure in measures:
+        earlier = turns.get(measure.turn or 0)
+        looked_at = answers if earlier is None else {case: (answer,) for case, answer in earlier.items()}
+        score = _score_measure(task, measure, cases, looked_at)
+        if score is not None:
+            found.append(score)
+    return tuple(found)
+
+
+def _second_tries(
+    task: Task,
+    measures: Sequence[Measure],
+    cases: Sequence[Case],
+    answers: Repeats,
+    turns: Mapping[int, Mapping[str, Answer]],
+    second: Mapping[tuple[str, int], Answer],
+) -> SecondTries | None:
+    if not second:
+        return None
+    mended = {
+        case: [second.get((case, number), answer) for number, answer in enumerate(values)]
+        for case, values in answers.items()
+    }
+    scores = _score_measures(task, measures, cases, mended, turns)
+    in_form = sum(one.status == "ok" for one in second.values())
+    return SecondTries(len(second), in_form, scores, costs_of(list(second.values())))
+
+
+def _score_measure(task: Task, measure: Measure, cases: Sequence[Case], answers: Repeats) -> MeasureScore | None:
     scored = []
     for case in cases:
         expected = expected_at(measure, task, case)
         if expected is not ABSENT:
-            scored.append(score_case(task, measure, case, answers.get(case.id), expected))
+            every = [score_case(task, measure, case, one, expected) for one in answers.get(case.id, (None,))]
+            scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
     done = [one.score for one in scored if one.score is not None]
     if not done:
         return None
-    failed = [expected_at(measure, task, one.case) for one in scored if one.answer is not None and one.score is None]
+    failed = [expected_at(measure, task, one.case) for one in scored if one.answers and one.score is None]
     bounds = None
     if failed:
         low = measure.combine([*done, *(measure.worst(one, "no reply") for one in failed)])
@@ -135,6 +204,22 @@ def _score_measure(
         bounds = (low, high)
     tables = measure.tables(measure.rows(done).sum(axis=0))
     return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, tables)
+
+
+def _mean_of(case: Case, every: Sequence[ScoredCase]) -> ScoredCase:
+    """Several answers to one case as one: the means of what those that have a score come to."""
+    done = [one for one in every if one.score is not None]
+    if not done:
+        return ScoredCase(case, every[0].answer, None, None, tuple(every))
+    as_read = _mean([one.as_read or one.score for one in done]) if any(one.as_read for one in done) else None
+    return ScoredCase(case, every[0].answer, _mean([one.score for one in done]), as_read, tuple(every))
+
+
+def _mean(scores: Sequence[CaseScore | None]) -> CaseScore:
+    known = [one for one in scores if one is not None]
+    sums = [sum(values) / len(known) for values in zip(*(one.statistics for one in known), strict=True)]
+    findings = tuple(dict.fromkeys(found for one in known for found in one.findings))
+    return CaseScore(tuple(sums), sum(one.value for one in known) / len(known), findings)
 
 
 def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> ArmScores:

@@ -133,13 +133,27 @@ def _earlier_turns(
     project: Project, store: Store, task: Task, threads: Sequence[Thread]
 ) -> dict[str, dict[int, dict[str, Answer]]]:
     """The answers to the turns before the last, by arm, turn and case."""
-    before = [ask for one in threads for ask in one.asks if ask.turn <= len(one.arm.prompt.turns)]
+    first = [one for one in threads if one.repeat == 1]
+    before = [ask for one in first for ask in one.asks if ask.turn <= len(one.arm.prompt.turns)]
     answers = answers_for(project, store, task, before) if before else {}
     found: dict[str, dict[int, dict[str, Answer]]] = {}
     for ask in before:
         if ask.identity in answers:
             turns = found.setdefault(ask.arm.name, {})
             turns.setdefault(ask.turn, {})[ask.case.id] = answers[ask.identity]
+    return found
+
+
+def _second_tries(
+    project: Project, store: Store, task: Task, threads: Sequence[Thread]
+) -> dict[str, dict[tuple[str, int], Answer]]:
+    """The answers of second tries at the last turn, by arm, case and repeat (from 0)."""
+    asks = [ask for one in threads for ask in one.second if ask.turn > len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, task, asks) if asks else {}
+    found: dict[str, dict[tuple[str, int], Answer]] = {}
+    for ask in asks:
+        if ask.identity in answers:
+            found.setdefault(ask.arm.name, {})[ask.case.id, ask.repeat - 1] = answers[ask.identity]
     return found
 
 
@@ -164,10 +178,14 @@ def _view(
     found = answers_for(project, store, task, asks)
     answers: dict[str, dict[str, Answer]] = {arm.name: {} for arm in arms}
     identities: dict[str, dict[str, str]] = {arm.name: {} for arm in arms}
-    for ask in asks:
-        identities[ask.arm.name][ask.case.id] = ask.identity
-        if ask.identity in found:
-            answers[ask.arm.name][ask.case.id] = found[ask.identity]
+    repeats: dict[str, dict[str, list[Answer | None]]] = {arm.name: {} for arm in arms}
+    for ask in sorted(asks, key=lambda one: one.repeat):
+        repeats[ask.arm.name].setdefault(ask.case.id, []).append(found.get(ask.identity))
+        if ask.repeat == 1:
+            identities[ask.arm.name][ask.case.id] = ask.identity
+            if ask.identity in found:
+                answers[ask.arm.name][ask.case.id] = found[ask.identity]
+    second = _second_tries(project, store, task, threads)
     measures = measures_of(task, [])
     wrong = _wrong_before(project, store, task, arms, cases, digests)
     scores = tuple(
@@ -177,8 +195,9 @@ def _view(
                 arm.name,
                 measures,
                 [case for case in cases if (arm.name, case.id) not in left_out],
-                answers[arm.name],
+                repeats[arm.name],
                 by_turn.get(arm.name),
+                second.get(arm.name),
             ),
             task.after.task if task.after else "",
             wrong.get(arm.name, frozenset()),

@@ -46,6 +46,7 @@ class Claims:
 
     def leave(self) -> None:
         """Give everything back, once nothing more is sent."""
+        self._writer.flush()
         if self._sender is not None:
             with transaction(self._connection):
                 self._forget([self._sender])
