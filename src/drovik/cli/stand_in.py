@@ -21,8 +21,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--faults",
         default="",
-        metavar="SHARES",
-        help="how often to fail: limit, error, lost, stall; like lost=0.05,seed=7",
+        metavar="SHARES|FILE",
+        help="how often to fail, like lost=0.05,seed=7, or a fault plan: a .toml file (docs/stand-in.md)",
     )
     parser.add_argument(
         "--ledger", type=Path, metavar="FILE", help="write each request and what was billed to a file"

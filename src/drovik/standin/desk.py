@@ -7,7 +7,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from drovik.standin.answering import NATURES, Nature, answer
-from drovik.standin.faults import Fault, FaultPlan
+from drovik.standin.faults import NO_FAULT, Fault, FaultPlan
 from drovik.standin.ledger import Entry, Ledger
 from drovik.standin.scenes import Seen, chance_seed, look
 
@@ -16,10 +16,10 @@ _LETTERS_A_TOKEN = 4
 
 
 class Refusal(Exception):
-    """A request that is turned down, with the HTTP status and the words for it."""
+    """A request that is turned down, with the HTTP status and the words for it; `fault` says what it asks to wait."""
 
-    def __init__(self, status: int, words: str) -> None:
-        self.status, self.words = status, words
+    def __init__(self, status: int, words: str, fault: Fault = NO_FAULT) -> None:
+        self.status, self.words, self.fault = status, words, fault
         super().__init__(words)
 
 
@@ -89,10 +89,12 @@ class Desk:
         except Refusal as refusal:
             self.refused(question.slip, refusal)
             raise
-        fault = self.faults.draw()
-        if fault in ("limit", "error"):
-            self.ledger.add(Entry(question.slip, nature.id, fault, billed=False, tokens_in=0, tokens_out=0))
-            raise Refusal(429, "too many at once") if fault == "limit" else Refusal(500, "something broke here")
+        fault = self.faults.draw(nature.id)
+        if fault.kind in ("limit", "error"):
+            self.ledger.add(Entry(question.slip, nature.id, fault.kind, billed=False, tokens_in=0, tokens_out=0))
+            if fault.kind == "limit":
+                raise Refusal(429, "too many at once", fault)
+            raise Refusal(fault.status, "something broke here")
         mark = question.mark()
         self._asked[mark] += 1
         said = answer(nature, question.rules, question.words, seen, str(self._asked[mark]) if question.warm else "")
@@ -102,7 +104,7 @@ class Desk:
         if question.room is not None and len(text) > question.room * _LETTERS_A_TOKEN:
             text, ended = text[: question.room * _LETTERS_A_TOKEN], "room"
         tokens_out = len(text) // _LETTERS_A_TOKEN + 1
-        outcome = fault if fault != "none" else "answered"
+        outcome = fault.kind if fault.kind != "none" else "answered"
         self.ledger.add(Entry(question.slip, nature.id, outcome, True, tokens_in, tokens_out))
         spread = chance_seed(nature.id, mark) % 1000 / 1000
         seconds = self.slow + nature.seconds * (0.5 + spread)

@@ -12,13 +12,15 @@ import binascii
 import json
 from abc import ABC, abstractmethod
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from email.utils import format_datetime
 from typing import Any, ClassVar
 
 from aiohttp import BodyPartReader, web
 
+from drovik.standin.broken_replies import BROKEN, send_broken
 from drovik.standin.desk import Answered, Desk, Question, Refusal
 
-_STALL_SECONDS = 3600.0
 _PIECE_LETTERS = 12
 BUILT_OTHERWISE = "the request is not built as this service wants it"
 
@@ -27,12 +29,12 @@ class Front(ABC):
     """One dialect: reads requests, writes replies.
 
     :cvar name: what its page and its addresses are called by.
-    :cvar error_status: the HTTP status of a refusal; None for the refusal's own.
+    :cvar streams: whether its replies come in pieces.
     """
 
     name: ClassVar[str]
     path: ClassVar[str]
-    error_status: ClassVar[int | None] = None
+    streams: ClassVar[bool] = False
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
@@ -69,16 +71,24 @@ class Front(ABC):
             answered = self.desk.answer(question)
         except Refusal as refusal:
             return self.refused(refusal)
-        await asyncio.sleep(_STALL_SECONDS if answered.fault == "stall" else answered.seconds)
-        if answered.fault == "lost" and request.transport is not None:
+        fault = answered.fault
+        await asyncio.sleep(fault.seconds if fault.kind == "stall" else answered.seconds)
+        streams = type(self).streams
+        if request.transport is not None and (fault.kind == "lost" or (fault.kind in BROKEN and streams)):
             request.transport.abort()
-        return await self.write(request, answered)
+        reply = await self.write(request, answered)
+        if fault.kind in BROKEN and isinstance(reply, web.Response):
+            await send_broken(request, reply, fault)
+        return reply
 
     def refused(self, refusal: Refusal) -> web.Response:
         """A refusal as this dialect says it."""
         reply = self.refuse(refusal.status, refusal.words)
-        if refusal.status == 429:
-            reply.headers["Retry-After"] = "1"
+        if refusal.status == 429 and refusal.fault.retry_after != "none":
+            wait = refusal.fault.wait
+            then = datetime.now(UTC) + timedelta(seconds=wait)
+            in_seconds = refusal.fault.retry_after == "seconds"
+            reply.headers["Retry-After"] = f"{wait:g}" if in_seconds else format_datetime(then, usegmt=True)
         return reply
 
     def _check_key(self, request: web.Request) -> None:
@@ -182,6 +192,7 @@ class Events(Front):
     """A dialogue in which the house speaks first; data URLs; server-sent events; the key in the address."""
 
     name = "events"
+    streams = True
     path = "/events/talk"
 
     def key_of(self, request: web.Request) -> str:
@@ -213,6 +224,7 @@ class Lines(Front):
     """The model in the address; pictures with their format; JSON lines, each with its own count."""
 
     name = "lines"
+    streams = True
     path = "/lines/{model}/ask"
 
     def key_of(self, request: web.Request) -> str:
