@@ -9,7 +9,7 @@ from __future__ import annotations
 import time
 
 FAILED_IN_A_ROW = 10
-FIRST_PAUSE, LONGEST_PAUSE = 2.0, 120.0
+FIRST_PAUSE, LONGEST_PAUSE, GROWTH = 1.0, 30.0, 1.5
 PATIENCE_AT_FIRST = 10.0
 """Seconds after which the endpoint is left where nothing ever worked."""
 
@@ -71,7 +71,7 @@ class Circuit:
         now = time.monotonic()
         if self.is_open:
             if now >= self._until:  # the probe failed; what was under way when it opened is no probe
-                self._pause = min(LONGEST_PAUSE, self._pause * 2)
+                self._pause = min(LONGEST_PAUSE, self._pause * GROWTH)
                 self._until = now + self._pause
         elif self._row >= self._bound:
             self._open_since, self._until = now, now + self._pause

@@ -72,6 +72,7 @@ class Courier:
         self._chance = chance or random.Random()
         self._interrupted = asyncio.Event()
         self._over = False
+        self._failure: DrovikError | None = None
         self._pool = ThreadPoolExecutor(max_workers=_threads_for(plan), thread_name_prefix="prepare")
         self.tally = Tally(plan.count())
         for ask in (ask for asks in plan.to_send.values() for ask in asks):
@@ -91,11 +92,14 @@ class Courier:
         """
         import aiohttp
 
+        from drovik.sending.connector import RestingConnector
+
+        self._store.set_room_aside()
         since = self._store.claims.register()
         try:
             async with AsyncExitStack() as around:
                 around.callback(self._pool.shutdown, wait=True, cancel_futures=True)
-                connector = aiohttp.TCPConnector(limit=0)
+                connector = RestingConnector(limit=0)
                 session = await around.enter_async_context(aiohttp.ClientSession(connector=connector))
                 await self._open_lines(around, session, since)
                 watch = asyncio.create_task(self._look_around())
@@ -104,6 +108,9 @@ class Courier:
         finally:
             with contextlib.suppress(DrovikError):  # where the store is gone, that has been said already
                 self._store.claims.leave()
+        failure = self._store.failure or self._failure
+        if failure is not None:
+            raise failure
         for line in self._lines.values():
             self.tally.stops += line.stopped.values()
         self.tally.over = self._over
@@ -125,6 +132,7 @@ class Courier:
             await asyncio.sleep(LOOKS_AROUND_EVERY)
             for line in self._lines.values():
                 line.pace.look()
+            self.tally.state = "; ".join(state for line in self._lines.values() if (state := line.state()))
             with contextlib.suppress(DrovikError):  # said by what needs the store
                 self._store.claims.beat()
 
@@ -154,10 +162,15 @@ class Courier:
 
     async def _carry(self, session: aiohttp.ClientSession, line: Line, queue: Queue) -> None:
         while not self._is_over():
-            found = await queue.next(lambda: self._is_over() or "" in line.stopped)
-            if found is None:
-                return
-            await self._follow(session, *found)
+            try:
+                found = await queue.next(lambda: self._is_over() or "" in line.stopped)
+                if found is None:
+                    return
+                await self._follow(session, *found)
+            except DrovikError as error:
+                # What is under way is waited for: it is kept, be it beside a store that cannot be written.
+                self._failure = self._failure or error
+                self._over = True
 
     def _is_over(self) -> bool:
         return self._interrupted.is_set() or self._over

@@ -132,6 +132,14 @@ class Line:
         """For how many seconds nothing should leave: the service asked for it, or it fails steadily."""
         return max(self.pace.quiet_for(), self.circuit.wait())
 
+    def state(self) -> str:
+        """What keeps this endpoint from being asked now, in a few words; empty where nothing does."""
+        if self.circuit.is_open and "" not in self.stopped:
+            return f"{self.name} fails steadily, the next probe in {self.circuit.wait():.0f} s"
+        if self.pace.share == 0:
+            return f"{self.name} is all taken by other programs"
+        return ""
+
     def learn(self, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, last_try: bool) -> None:
         """Take in what came of an attempt; it may quieten or stop the line, or stop the model."""
         model = ask.arm.model_name

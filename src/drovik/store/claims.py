@@ -15,7 +15,8 @@ from collections.abc import Collection, Iterable
 from pathlib import Path
 from typing import Literal
 
-from drovik.store.database import GroupWriter, transaction
+from drovik.store.database import transaction
+from drovik.store.group_writer import GroupWriter
 
 Claim = Literal["mine", "done", "taken"]
 """`done`: it has its answer meanwhile; `taken`: another program is about to ask it."""

@@ -1,25 +1,20 @@
-"""The SQLite file: opening it, and writing in groups.
-
-Every attempt has to be on disk before its request leaves. One transaction each would cost more than
-the request itself, so rows are collected for a few milliseconds and committed together; whoever needs
-a row committed awaits that. With WAL and synchronous = NORMAL a killed
+"""The SQLite file: opening it, and transactions. With WAL and synchronous = NORMAL a killed
 program loses nothing that was committed; a power cut may lose the last moments, and damages nothing.
 """
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
 
 from drovik.problems import DrovikError, Problem
+from drovik.store.rescue import take_in
 
-GATHER_SECONDS = 0.002
-"""So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
+LOCKED_SECONDS = 5.0
+"""So long a write waits for another program's; who has more time tries again."""
 
 VERSION = 3
 _TABLES_OF_3 = ("asked", "prepared", "looks", "senders", "claims", "quotes")
@@ -63,12 +58,14 @@ def open_database(path: Path, create: bool = True) -> sqlite3.Connection:
         if create:
             _make_folder(path.parent)
         where = str(path) if create or path.exists() else ":memory:"
-        connection = sqlite3.connect(where, isolation_level=None, timeout=30)
+        connection = sqlite3.connect(where, isolation_level=None, timeout=LOCKED_SECONDS)
         connection.execute("PRAGMA journal_mode = WAL")
         connection.execute("PRAGMA synchronous = NORMAL")
         _make_tables(connection)
+        if create:
+            take_in(connection, path.parent)
     except (sqlite3.Error, OSError) as error:
-        raise DrovikError(_trouble(error)) from None
+        raise DrovikError(trouble(error)) from None
     return connection
 
 
@@ -110,7 +107,8 @@ def _table_of_today(statement: str) -> str:
     return next(one for one in _statements() if f"CREATE TABLE {statement} (" in one)
 
 
-def _trouble(error: sqlite3.Error | OSError) -> Problem:
+def trouble(error: sqlite3.Error | OSError) -> Problem:
+    """What is wrong with the store, and what to do about it."""
     text = str(error)
     if "locked" in text:
         return Problem("another program holds the store", "wait for it to end, then try again", _SHOWN)
@@ -136,38 +134,4 @@ def transaction(connection: sqlite3.Connection) -> Iterator[None]:
             raise
         connection.execute("COMMIT")
     except sqlite3.Error as error:
-        raise DrovikError(_trouble(error)) from None
-
-
-class GroupWriter:
-    """Collects the writes of a few milliseconds and commits them together."""
-
-    def __init__(self, connection: sqlite3.Connection) -> None:
-        self._connection = connection
-        self._waiting: list[tuple[Callable[[sqlite3.Connection], Any], asyncio.Future[Any]]] = []
-
-    def write(self, action: Callable[[sqlite3.Connection], Any]) -> asyncio.Future[Any]:
-        """Have `action` run within the next transaction; its result comes once that is committed."""
-        loop = asyncio.get_running_loop()
-        future: asyncio.Future[Any] = loop.create_future()
-        if not self._waiting:
-            loop.call_later(GATHER_SECONDS, self.flush)
-        self._waiting.append((action, future))
-        return future
-
-    def flush(self) -> None:
-        """Commit now whatever was collected."""
-        waiting, self._waiting = self._waiting, []
-        if not waiting:
-            return
-        try:
-            with transaction(self._connection):
-                results = [action(self._connection) for action, _ in waiting]
-        except DrovikError as error:
-            for _, future in waiting:
-                if not future.done():
-                    future.set_exception(error)
-            return
-        for (_, future), result in zip(waiting, results, strict=True):
-            if not future.done():
-                future.set_result(result)
+        raise DrovikError(trouble(error)) from None

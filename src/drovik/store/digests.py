@@ -10,7 +10,8 @@ from typing import Any
 from drovik.images.opening import PictureFacts
 from drovik.images.shots import Shot
 from drovik.images.source import FileState
-from drovik.store.database import GroupWriter, transaction
+from drovik.store.database import transaction
+from drovik.store.group_writer import GroupWriter
 
 _REMEMBERED = 50_000
 

@@ -8,7 +8,7 @@ import time
 from collections.abc import Mapping
 from typing import Any
 
-from drovik.store.database import GroupWriter
+from drovik.store.group_writer import GroupWriter
 
 
 class Handles:

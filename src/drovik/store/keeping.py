@@ -19,10 +19,12 @@ from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.budget import Budget
 from drovik.store.claims import Claims
-from drovik.store.database import GroupWriter, open_database, transaction
+from drovik.store.database import open_database, transaction
 from drovik.store.digests import Digests
+from drovik.store.group_writer import GroupWriter
 from drovik.store.handles import Handles
 from drovik.store.records import Answer, Asked, Attempt, Bill, Counted, Reply, Spent
+from drovik.store.rescue import set_aside
 
 
 @dataclass(frozen=True)
@@ -67,7 +69,8 @@ class Store:
 
     def __init__(self, path: Path, create: bool = True) -> None:
         self.connection = open_database(path, create)
-        self._writer = GroupWriter(self.connection)
+        self._folder = path.parent
+        self._writer = GroupWriter(self.connection, path.parent)
         self.digests = Digests(self.connection, self._writer)
         self.handles = Handles(self.connection, self._writer)
         self.claims = Claims(self.connection, self._writer)
@@ -123,27 +126,30 @@ class Store:
         :param concluded: 1 where no further try follows, 2 where that is so of a recheck.
         """
 
-        def action(connection: sqlite3.Connection) -> None:
-            connection.execute(
-                "UPDATE attempts SET outcome = ?, concluded = ?, seconds = ?, note = ? WHERE id = ?",
-                (outcome, concluded, seconds, note, attempt),
-            )
-            if reply is not None:
-                price = reply.price.of_that_day() if reply.price else None
-                row = (attempt, _now(), reply.http_status, reply.body, reply.model, reply.input_tokens)
-                connection.execute(
-                    "INSERT INTO replies (attempt, at, http_status, body, model, input_tokens, output_tokens, price,"
-                    " counters, pictures) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (
-                        *row,
-                        reply.output_tokens,
-                        json.dumps(price) if price else None,
-                        json.dumps(reply.counters) if reply.counters else None,
-                        reply.pictures,
-                    ),
-                )
+        kept = None
+        if reply is not None:
+            kept = {
+                "at": _now(),
+                "http_status": reply.http_status,
+                "body": reply.body,
+                "model": reply.model,
+                "input_tokens": reply.input_tokens,
+                "output_tokens": reply.output_tokens,
+                "price": json.dumps(reply.price.of_that_day()) if reply.price else None,
+                "counters": json.dumps(reply.counters) if reply.counters else None,
+                "pictures": reply.pictures,
+            }
+        ended = {"attempt": attempt, "outcome": outcome, "concluded": concluded, "seconds": seconds, "note": note}
+        return self._writer.write_ended({**ended, "reply": kept})
 
-        return self._writer.write(action)
+    @property
+    def failure(self) -> DrovikError | None:
+        """Why this store cannot be written any more, once that is so."""
+        return self._writer.failure
+
+    def set_room_aside(self) -> None:
+        """Set room aside on the disk, for what is under way when that is full."""
+        set_aside(self._folder)
 
     def conclude(self, attempts: Iterable[int]) -> asyncio.Future[None]:
         """Keep that no further try follows these attempts."""
