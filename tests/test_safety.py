@@ -103,12 +103,12 @@ def test_a_full_disk_is_one_line_and_what_was_under_way_is_kept(
     result = drovik("send", *SORT, "--quiet")
     assert result.code == 2
     assert result.err.splitlines()[-1].startswith(".drovik/answers.sqlite: the disk is full; make room")
-    sent, kept = len(service.requests), rows(folder, "SELECT COUNT(*) FROM replies")[0][0]
-    assert sent == kept, "a reply was lost"
+    sent = len(service.requests)
     assert 10 < sent < 48
     subprocess.run(["mount", "-o", "remount,size=60m", str(small_disk)], check=True)
     assert drovik("send", *SORT, "--json").json["answered"] == 48 - sent
-    assert len(service.requests) == 48
+    assert len(service.requests) == 48, "a reply was lost, and bought again"
+    assert rows(folder, "SELECT COUNT(*) FROM replies") == [(48,)]
 
 
 def test_replies_to_a_store_that_breaks_are_kept_beside_it_and_taken_in(drovik: Drovik, serve: Serve) -> None:

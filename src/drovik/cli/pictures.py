@@ -160,7 +160,7 @@ def _show(project: Project | None, settings: ProjectFile, cases: list[Case], arg
     if arguments.json:
         print_json({"sheet": str(where), "pictures": documents})
         return DONE
-    columns = ("case", "prep", "picture", "size", "bytes", *(f"{name}: tokens, money" for name in models), "")
+    columns = ("case", "prep", "picture", "size", "bytes", *models, "")
     table(columns, lines, numbers=range(3, 5 + len(models)))
     more = f", of the first {MOST_ROWS} pictures" if len(rows) > MOST_ROWS else ""
     say(f"Contact sheet: {where}{more}")

@@ -57,7 +57,7 @@ def cells(part: Prepared, models: Mapping[str, Model], several: int) -> list[str
 
 
 def _count(tokens: int, spent: Spent | None) -> str:
-    return f"{tokens}" if spent is None else f"{tokens}, {spent.amount:.5f} {spent.currency}"
+    return f"{tokens} tokens" + ("" if spent is None else f", {spent.amount:.5f} {spent.currency}")
 
 
 def lines_below(part: Prepared, prep: str, models: Mapping[str, Model], several: int) -> list[str]:

@@ -91,7 +91,9 @@ def send_plan(project: Project, store: Store, planned: Planned, quiet: bool) -> 
     from drovik.sending.sharing import shared_file
 
     plan = planned.plan
-    store.note_asked([ask.asked("") for ask in plan.known_of])
+    if plan.known_of:
+        known = store.asked_rows()
+        store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
     courier = Courier(project, store, plan, shared=shared_file())
     if plan.count() == 0:
         return courier.tally

@@ -29,7 +29,7 @@ def file_state(folder: Path, path: str) -> FileState:
     :raises DrovikError: where there is no such file.
     """
     try:
-        found = (folder / path).stat()
+        found = os.stat(os.path.join(folder, path))  # there may be a hundred thousand of them
         _see_that_it_is_a_file(found.st_mode)
     except (OSError, ValueError) as error:
         raise DrovikError(missing(path, error)) from None

@@ -13,7 +13,7 @@ def canonical(value: object) -> str:
 
     :raises TypeError: for a value that JSON cannot hold.
     """
-    return json.dumps(value, sort_keys=True, separators=(",", ":"), ensure_ascii=False, default=_plain)
+    return _ENCODER.encode(value)
 
 
 def digest(value: object) -> str:
@@ -27,3 +27,6 @@ def _plain(value: object) -> object:
     if isinstance(value, Mapping):
         return dict(value)
     raise TypeError(f"no canonical form for {type(value).__name__}")
+
+
+_ENCODER = json.JSONEncoder(sort_keys=True, separators=(",", ":"), ensure_ascii=False, default=_plain)

@@ -79,16 +79,16 @@ class PictureRow(Frozen):
 
 
 class CaseRow(Frozen):
-    """A case as one JSON object."""
+    """A case as one JSON object. Empty defaults are made, and not copied: that is quicker, and there may be many."""
 
     id: str = Field(min_length=1, max_length=200)
     images: list[str | PictureRow] = Field(min_length=1)
-    given: dict[str, Fact] = {}
-    expected: dict[str, Any] = {}
+    given: dict[str, Fact] = Field(default_factory=dict)
+    expected: dict[str, Any] = Field(default_factory=dict)
     group: str | None = None
     split: Split = "tune"
-    refusal: list[str] = []
-    regions: dict[str, Box] = {}
+    refusal: list[str] = Field(default_factory=list)
+    regions: dict[str, Box] = Field(default_factory=dict)
 
 
 @dataclass(frozen=True)

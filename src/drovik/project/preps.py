@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from decimal import Decimal
+from functools import cached_property
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, model_validator
@@ -129,6 +130,10 @@ class Prep(Frozen):
 
     def canonical(self) -> dict[str, object]:
         """The prep without what it leaves as it is."""
+        return self._canonical
+
+    @cached_property
+    def _canonical(self) -> dict[str, object]:
         known = self.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
         return plain_numbers({name: _numbers(value) for name, value in known.items()})  # type: ignore[no-any-return]
 

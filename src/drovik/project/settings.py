@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from decimal import Decimal
+from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
@@ -172,8 +173,12 @@ class Model(Frozen):
     repeats: int | None = Field(default=None, ge=1, le=1000)
     sees: bool = True
 
-    def canonical(self) -> dict[str, object]:
+    def canonical(self) -> dict[str, Any]:
         """What of a model is part of what is asked: all but its address and its price."""
+        return self._canonical
+
+    @cached_property
+    def _canonical(self) -> dict[str, Any]:
         return {"id": self.id, "revision": self.revision, "settings": self.settings.canonical(), "sees": self.sees}
 
 

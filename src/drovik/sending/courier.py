@@ -20,6 +20,7 @@ import hashlib
 import random
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import AsyncExitStack
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -300,11 +301,14 @@ class Courier:
             self.tally.warn(error.problems[0].line(), error.problems[0])
             return None
         for fact in written.facts:
-            if not self._store.digests.note_prepared(fact.source, fact.prep, fact.digest, fact.places):
-                what = "is prepared to other bytes than before, though the prep is the same"
-                remedy = "a newer imaging library does that; nothing is asked anew for it"
-                self.tally.warn("prepared", Problem(what, remedy, fact.path))
+            differs = partial(self._warn_of_other_bytes, fact.path)
+            self._store.digests.note_prepared(fact.source, fact.prep, fact.digest, fact.places, differs)
         return written
+
+    def _warn_of_other_bytes(self, path: str) -> None:
+        what = "is prepared to other bytes than before, though the prep is the same"
+        remedy = "a newer imaging library does that; nothing is asked anew for it"
+        self.tally.warn("prepared", Problem(what, remedy, path))
 
 
 def _threads_for(plan: Plan) -> int:

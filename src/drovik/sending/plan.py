@@ -8,6 +8,7 @@ another, depends on answers: it is planned when those are there (see `threads`).
 from __future__ import annotations
 
 import hashlib
+import secrets
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -17,7 +18,7 @@ from drovik.project.arms import Arm
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.sending.sources import shown_of
-from drovik.sending.turns import Asking, asking_of, canonical_asking
+from drovik.sending.turns import Asking, asking_of, canonical_asking, is_same_for_all
 from drovik.store.records import Asked
 
 
@@ -55,6 +56,11 @@ class Ask:
     def asking(self) -> Asking:
         """What is said, in turns."""
         return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
+
+    def row(self) -> tuple[str, str, str, int, int, int, str]:
+        """What the store knows it by: task, arm, case, repeat, turn, whether a second try, identity."""
+        task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.mend is not None)
+        return task, arm, case, self.repeat, self.turn, second, self.identity
 
     def asked(self, text: str) -> Asked:
         """The record of it for the store; `text` is the canonical form."""
@@ -111,9 +117,31 @@ def ask_of(
     found = [digests[picture.path] for picture in case.pictures]
     shown = shown_of(arm, case, digests)
     asking = asking_of(task, arm, case, said, earlier, shown, _pair(mend))
-    text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
+    if is_same_for_all(asking) and not isinstance(arm.prep.crop, str) and not any(one.page for one in case.pictures):
+        text = _filled_in(task, arm, case, asking, found, repeat)
+    else:
+        text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
     return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
+
+
+_FORMS: dict[tuple[int, int], str] = {}
+_STANDS_FOR = secrets.token_hex(16)
+
+
+def _filled_in(task: Task, arm: Arm, case: Case, asking: Asking, digests: Sequence[str], repeat: int) -> str:
+    """The canonical form where only the pictures differ from case to case: made once, with places for their digests.
+
+    :param asking: the very object that all such cases share, which is kept as long as the program runs.
+    """
+    key = (id(asking), repeat)
+    if key not in _FORMS:
+        places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(digests))]
+        _FORMS[key] = canonical_asking(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
+    text = _FORMS[key]
+    for number, digest in enumerate(digests):
+        text = text.replace(f"{_STANDS_FOR}{number:04d}", digest)
+    return text
 
 
 def _pair(mend: Mend | None) -> tuple[str, str] | None:

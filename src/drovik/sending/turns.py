@@ -67,20 +67,34 @@ def _template(text: str) -> Template:
     return environment().from_string(text)
 
 
+_OF_THE_TASK = frozenset(("labels", "schema"))
+_SAME: dict[tuple[str, str, int], Asking] = {}
+"""What prompts ask that say the same of every case, by task, arm and number of pictures."""
+_SHARED: set[int] = set()
+
+
+def is_same_for_all(asking: Asking) -> bool:
+    """Whether it is what a prompt asks of every case, pictures apart; such an object is never let go."""
+    return id(asking) in _SHARED
+
+
+_NONCE = secrets.token_hex(8)
+_MARK = re.compile(f"\x02{_NONCE} (\\d+)\x03")
+
+
 class _Placing:
     """The `picture()` of a template: leaves a mark, which no text of a case can forge, with the picture's number."""
 
     def __init__(self, case: Case) -> None:
-        self._nonce = secrets.token_hex(8)
         self._case = case
         self._next = 0
 
     def __call__(self, which: str | int | None = None) -> str:
-        return f"\x02{self._nonce} {self._number(which)}\x03"
+        return f"\x02{_NONCE} {self._number(which)}\x03"
 
     def split(self, text: str) -> list[str]:
         """A rendered text as text, number, text, number, …, text."""
-        return re.split(f"\x02{self._nonce} (\\d+)\x03", text)
+        return _MARK.split(text)
 
     def _number(self, which: str | int | None) -> int:
         pictures = self._case.pictures
@@ -119,6 +133,10 @@ def asking_of(
     :param mend: for a second try: the answer that was not in form, and what is wrong with it.
     :raises DrovikError: where the template fails on this case.
     """
+    same_for_all = arm.prompt.variables <= _OF_THE_TASK and not said and mend is None
+    key = (task.name, arm.digest, len(case.pictures))
+    if same_for_all and key in _SAME:
+        return _SAME[key]
     placing = _Placing(case)
     variables: dict[str, Any] = {**case.given, "labels": list(task.labels), "schema": task.schema_text()}
     variables |= shown or {}
@@ -141,7 +159,11 @@ def asking_of(
     if mend is not None:
         turns.append(Turn("assistant", (TextPart(mend[0] or "…"),)))
         turns.append(Turn("user", (TextPart(SECOND_TRY.format(errors=mend[1])),)))
-    return Asking(system, tuple(turns))
+    made = Asking(system, tuple(turns))
+    if same_for_all:
+        _SAME[key] = made
+        _SHARED.add(id(made))
+    return made
 
 
 _PLACED = re.compile(r"\bpicture\(\s*(?:(\d+)|'([^']*)'|\"([^\"]*)\")\s*\)")
@@ -189,6 +211,8 @@ def _no_picture(*_: object) -> str:
 def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: Case) -> str:
     from jinja2 import TemplateError
 
+    if "{" not in text:
+        return text.strip()
     try:
         return _template(text).render(variables).strip()
     except DrovikError as error:

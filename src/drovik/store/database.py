@@ -61,6 +61,7 @@ def open_database(path: Path, create: bool = True) -> sqlite3.Connection:
         connection = sqlite3.connect(where, isolation_level=None, timeout=LOCKED_SECONDS)
         connection.execute("PRAGMA journal_mode = WAL")
         connection.execute("PRAGMA synchronous = NORMAL")
+        connection.execute("PRAGMA wal_autocheckpoint = 4000")
         _make_tables(connection)
         if create:
             take_in(connection, path.parent)

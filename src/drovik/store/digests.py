@@ -51,23 +51,29 @@ class Digests:
         with transaction(self._connection):
             self._connection.execute("DELETE FROM sources WHERE path = ?", (path,))
 
-    def note_prepared(self, source: str, prep: str, digest: str, places: Sequence[Mapping[str, Any]]) -> bool:
-        """Keep what a prep made of a source; False where it made other bytes before.
+    def note_prepared(
+        self, source: str, prep: str, digest: str, places: Sequence[Mapping[str, Any]], differs: Callable[[], None]
+    ) -> None:
+        """Keep what a prep made of a source, with the next commit.
 
         :param places: where each of the pictures comes from in the source.
+        :param differs: called where it made other bytes before; what is kept stays.
         """
         key = (source, prep)
         if self._made.get(key) == digest:
-            return True
-        row = self._connection.execute("SELECT digest FROM prepared WHERE source = ? AND prep = ?", key).fetchone()
-        if row is None:
-            query = "INSERT OR REPLACE INTO prepared VALUES (?, ?, ?, ?)"
-            values = (*key, digest, json.dumps(places))
-            self._writer.write(lambda connection: connection.execute(query, values))
+            return
         if len(self._made) >= _REMEMBERED:
             self._made.clear()
         self._made[key] = digest
-        return row is None or row[0] == digest
+        values = (*key, digest, json.dumps(places))
+
+        def action(connection: sqlite3.Connection) -> None:
+            if not connection.execute("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", values).rowcount:
+                query = "SELECT digest FROM prepared WHERE source = ? AND prep = ?"
+                if connection.execute(query, key).fetchone()[0] != digest:
+                    differs()
+
+        self._writer.write(action)
 
     def places(self, source: str, prep: str) -> list[dict[str, Any]]:
         """Where each picture that a prep made of a source comes from; none where that was never sent."""

@@ -20,7 +20,7 @@ from drovik.problems import DrovikError, Problem
 from drovik.store.database import transaction
 from drovik.store.rescue import Ended, give_room, put_beside, write_ended
 
-GATHER_SECONDS = 0.002
+GATHER_SECONDS = 0.004
 """So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
 LOCKED_PATIENCE = 60.0
 """Seconds for which writes wait for another program that holds the store."""

@@ -160,6 +160,10 @@ class Store:
 
         return self._writer.write(action)
 
+    def asked_rows(self) -> set[tuple[str, str, str, int, int, int, str]]:
+        """All that arms asked: task, arm, case, repeat, turn, whether a second try, identity."""
+        return set(self.connection.execute("SELECT task, arm, case_id, repeat, turn, second, identity FROM asked"))
+
     def note_asked(self, rows: Iterable[Asked]) -> None:
         """Keep that arms ask what was asked before by others; nothing is sent."""
         rows = list(rows)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import hashlib
 import json
 import os
 import sqlite3
@@ -44,11 +45,17 @@ def give_room(folder: Path) -> bool:
     return True
 
 
+def _places(folder: Path) -> list[tuple[Path, str]]:
+    """Where what could not be kept is put, and under what names: beside the store, else among temporary files."""
+    mark = hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:12]
+    return [(folder, "rescued-*.jsonl"), (Path(tempfile.gettempdir()), f"drovik-{mark}-rescued-*.jsonl")]
+
+
 def put_beside(folder: Path, ended: Iterable[Ended]) -> Path | None:
     """Keep what could not be kept in the store; where, or None where not even that works."""
     text = "".join(json.dumps(_plain(one)) + "\n" for one in ended)
-    for place in (folder, Path(tempfile.gettempdir())):
-        path = place / f"rescued-{os.getpid()}.jsonl"
+    for place, pattern in _places(folder):
+        path = place / pattern.replace("*", str(os.getpid()))
         with contextlib.suppress(OSError), path.open("a", encoding="ascii") as file:
             file.write(text)
             file.flush()
@@ -60,7 +67,7 @@ def put_beside(folder: Path, ended: Iterable[Ended]) -> Path | None:
 def take_in(connection: sqlite3.Connection, folder: Path) -> int:
     """Take in what was kept beside the store; how many there were. A file is deleted once all of it is in."""
     count = 0
-    for path in sorted(folder.glob("rescued-*.jsonl")):
+    for path in sorted(path for place, pattern in _places(folder) for path in place.glob(pattern)):
         rows = [json.loads(line) for line in path.read_text("ascii").splitlines() if line.endswith("}")]
         connection.execute("BEGIN IMMEDIATE")
         for row in rows:
