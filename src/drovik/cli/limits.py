@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from drovik.store.budget import Budget
     from drovik.store.keeping import Store
 
-FILES_BESIDE = 120
+FILES_BESIDE = 36
 """So many files a program has open beside its connections, at the most."""
 
 
@@ -73,19 +73,26 @@ def budget_for(project: Project, store: Store, planned: Planned, words: Sequence
     return budget
 
 
-def see_that_files_can_be_opened(project: Project, endpoints: Sequence[str], tally: Tally) -> None:
-    """Raise this program's own limit of open files as far as it may, and say so where that is not enough."""
+def most_at_once(project: Project, endpoints: Sequence[str], tally: Tally) -> int | None:
+    """How many requests to an endpoint may be under way by the files that this machine lets a program open.
+
+    The program's own limit is raised as far as it may be; where that is not enough, that is said. None where
+    there is no such limit.
+    """
     try:
         import resource
     except ImportError:  # a system that has no such limit
-        return
-    wanted = sum(project.settings.endpoints[name].limits.at_once for name in endpoints) + FILES_BESIDE
+        return None
+    slots = [project.settings.endpoints[name].limits.at_once for name in endpoints]
+    wanted = sum(slots) + FILES_BESIDE
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    if soft != resource.RLIM_INFINITY and soft < wanted:
-        top = wanted if hard == resource.RLIM_INFINITY else min(hard, wanted)
-        resource.setrlimit(resource.RLIMIT_NOFILE, (max(soft, top), hard))
-        if top < wanted:
-            what = f"this machine lets a program open {top} files, and {wanted} may be needed for so many at once"
-            tally.warn(
-                "files", Problem(what, "raise it (ulimit -n 4096), or lower at_once: fewer go at once till then")
-            )
+    if soft == resource.RLIM_INFINITY or soft >= wanted:
+        return None
+    top = max(soft, wanted if hard == resource.RLIM_INFINITY else min(hard, wanted))
+    resource.setrlimit(resource.RLIMIT_NOFILE, (top, hard))
+    if top >= wanted:
+        return None
+    room = max(1, (top - FILES_BESIDE) // len(slots))
+    what = f"this machine lets a program open {top} files, so no more than {room} requests go at once"
+    tally.warn("files", Problem(what, "raise that limit (ulimit -n 4096), or lower at_once"))
+    return room

@@ -85,7 +85,7 @@ def send_as_asked(project: Project, store: Store, planned: Planned, arguments: a
 
 def send_plan(project: Project, store: Store, planned: Planned, quiet: bool) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    from drovik.cli.limits import see_that_files_can_be_opened
+    from drovik.cli.limits import most_at_once
     from drovik.cli.progress import Progress
     from drovik.sending.courier import Courier
     from drovik.sending.sharing import shared_file
@@ -97,7 +97,7 @@ def send_plan(project: Project, store: Store, planned: Planned, quiet: bool) -> 
     courier = Courier(project, store, plan, shared=shared_file())
     if plan.count() == 0:
         return courier.tally
-    see_that_files_can_be_opened(project, list(plan.to_send), courier.tally)
+    courier.most_at_once = most_at_once(project, list(plan.to_send), courier.tally)
     if store.budget is not None:
         courier.tally.most, courier.tally.paid_before = store.budget.most, store.budget.paid()
     with Progress(courier.tally, quiet) as progress:

@@ -72,6 +72,8 @@ class Courier:
         self._asked = {ask.identity for asks in plan.to_send.values() for ask in asks}
         self._chance = chance or random.Random()
         self._interrupted = asyncio.Event()
+        self.most_at_once: int | None = None
+        """A bound to what endpoints bear together, where this machine has one of its own."""
         self._over = False
         self._failure: DrovikError | None = None
         self._pool = ThreadPoolExecutor(max_workers=_threads_for(plan), thread_name_prefix="prepare")
@@ -148,6 +150,8 @@ class Courier:
             sharing = Sharing(self._shared, endpoint.url, endpoint.limits)
             around.callback(sharing.leave)
             line = Line(self._project, name, asks, self._store.handles, lend, sharing)
+            if self.most_at_once is not None:
+                line.pace.bound_to(self.most_at_once)
             self._lines[name] = line
             again = self._asked if plan.recheck else plan.again
             self._queues[name] = Queue(asks, self._store.claims, again, since, endpoint.limits.at_once * 2)

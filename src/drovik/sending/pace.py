@@ -72,6 +72,7 @@ class Pace:
         self.limits, self.sharing = limits, sharing
         self.share = limits.at_once
         self.users = 1
+        self._most = limits.at_once
         self.slots = Slots(limits.at_once)
         self._allowed = float(limits.at_once)
         self._gap = 0.0
@@ -79,6 +80,11 @@ class Pace:
         self._cut_at = -_LEAST_BETWEEN_CUTS
         self._quiet_until = 0.0
         self._heard_quiet = 0.0
+
+    def bound_to(self, most: int) -> None:
+        """Never have more under way than so many, whatever the service bears."""
+        self._most = most
+        self._set_room()
 
     async def settle(self) -> None:
         """Come in beside others: where there are some, wait until they have taken less."""
@@ -105,7 +111,7 @@ class Pace:
             self._set_room()
 
     def _set_room(self) -> None:
-        self.slots.room = min(self.share, max(1, int(self._allowed)))
+        self.slots.room = min(self.share, self._most, max(1, int(self._allowed)))
         self.slots.let_in()
 
     def quiet_for(self) -> float:

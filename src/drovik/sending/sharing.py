@@ -118,7 +118,7 @@ class Sharing:
 
     def _place(self, what: str, limit: int, amount: int, now: float) -> float:
         burst = max(1, limit // _BURST_SHARE)
-        step = _MINUTE / max(1, limit - max(burst, amount) + (amount == 1))
+        step = 1.000001 * _MINUTE / max(1, limit - max(burst, amount) + (amount == 1))
         due = self._due(what, now)
         start = max(now, due + (amount - max(burst, amount)) * step)
         self._connection.execute(

@@ -1,0 +1,223 @@
+"""Prices, quotes against an independent reckoning and the bill, and a limit that is never crossed."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Callable
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Drovik, FakeService, Reply, Result, StandInProcess, demo_on_port, good
+from test_safety import SORT, Serve, rows
+
+from drovik.project.settings import Limits, Price
+from drovik.sending.quoting import ArmQuote
+from drovik.sending.rates import Bounds, _fitted
+from drovik.sending.spans import after_free, break_even, seconds_for
+from drovik.store.records import Counted, Spent
+
+Start = Callable[..., StandInProcess]
+
+
+def test_what_a_reply_costs_is_the_sum_of_its_parts() -> None:
+    """By hand: 1000 in at 2.00 and 200 cached of them at 0.50, 50 out at 8.00, per million; 2 pictures, 1 request."""
+    price = Price(currency="EUR", input="2", output="8", picture="0.01", request="0.002", counters={"cached": "0.5"})
+    spent = Spent.of(price, 1000, 50, {"cached": Counted(200, "input")}, pictures=2)
+    assert spent == Spent("EUR", Decimal("0.0016") + Decimal("0.0001") + Decimal("0.0004") + Decimal("0.022"))
+    assert Spent.of(price, 1000, 50) == Spent("EUR", Decimal("0.0024"))
+    by_request = Price(currency="EUR", request="0.05")
+    assert Spent.of(by_request, None, None, pictures=0) == Spent("EUR", Decimal("0.05"))
+    assert Spent.of(by_request, None, None) is None
+    with pytest.raises(ValueError, match="a price has input and output"):
+        Price(currency="EUR", input="2")
+
+
+def quote(model: str, task: str, requests: int, tokens: int, price: dict[str, Any]) -> ArmQuote:
+    from types import SimpleNamespace
+
+    arm: Any = SimpleNamespace(name=model, model_name=model, model=SimpleNamespace(price=Price.model_validate(price)))
+    count, size = Bounds(requests, requests, requests), Bounds(tokens, tokens, tokens)
+    return ArmQuote(task, arm, count, size, Bounds(), Bounds())
+
+
+def test_what_is_free_is_taken_off_once_for_a_model_and_a_fixed_sum_breaks_even() -> None:
+    price = {"currency": "EUR", "input": 1, "output": 1, "free": {"within": "month", "tokens": 1_000_000}}
+    both = [quote("a", "one", 10, 600_000, price), quote("a", "two", 10, 900_000, price)]
+    assert [one.expected for one in after_free(both, 1).values()] == pytest.approx([0.0, 0.5])
+    assert [one.expected for one in after_free(both, 31).values()] == pytest.approx([0.0, 0.0])
+    even = break_even(Decimal(4000), Bounds(1.0, 2.0, 4.0), 1000)
+    assert even == Bounds(1_000_000, 2_000_000, 4_000_000)
+
+
+def test_how_long_it_takes_follows_the_slowest_limit() -> None:
+    def span(limits: Limits, count: int = 1000) -> float:
+        size = Bounds(count * 500.0, count * 500.0, count * 500.0)
+        return seconds_for(Bounds(count, count, count), size, limits, Bounds(2, 2, 2)).expected
+
+    assert span(Limits(at_once=8)) == 250
+    assert span(Limits(at_once=8, per_minute=60)) == pytest.approx(1000)
+    assert span(Limits(at_once=8, per_minute=600, tokens_per_minute=10_000)) == 3000
+    assert span(Limits(at_once=100, per_day=300)) == 3 * 86400  # on four days
+
+
+def test_letters_and_pixels_are_learned_where_they_vary() -> None:
+    letters = [100.0, 400.0, 900.0, 1600.0, 2500.0, 350.0]
+    pixels = [1e5, 5e5, 2e5, 9e5, 3e5, 7e5]
+    tokens = [20 + 0.3 * one + other / 750 for one, other in zip(letters, pixels, strict=True)]
+    found = _fitted(letters, pixels, tokens)
+    assert found.around.expected == pytest.approx(20, abs=0.01)
+    assert found.a_letter.expected == pytest.approx(0.3, rel=1e-6)
+    assert found.a_pixel is not None
+    assert found.a_pixel.expected == pytest.approx(1 / 750, rel=1e-6)
+
+
+def test_a_quote_is_what_an_independent_reckoning_comes_to(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=4)
+    document = drovik("quote", *SORT, "--json").json
+    (arm,) = document["arms"]
+    prompt = (folder / "tasks/sort/prompts/v1.toml").read_text()
+    import tomllib
+
+    table = tomllib.loads(prompt)
+    letters = len(table.get("system", "").strip()) + len(table["ask"].strip())
+    pictures = 4 * -(-640 * 480 // 750)
+    assert arm["requests"]["expected"] == 4
+    assert arm["input_tokens"]["expected"] == pytest.approx(pictures + 4 * (12 + letters / 4))
+    assert arm["money"]["expected"] == pytest.approx(
+        (arm["input_tokens"]["expected"] * 1.8 + arm["output_tokens"]["expected"] * 7.2) / 1e6, rel=1e-3
+    )
+    assert arm["output_tokens"]["high"] == 4 * 300
+    million = drovik("quote", *SORT, "--cases", "1000000", "--instead", "4000", "--json").json["arms"][0]
+    assert million["money"]["expected"] == pytest.approx(arm["money"]["expected"] * 250_000, rel=1e-3)
+    even = million["even_at_cases"]["expected"]
+    assert even == pytest.approx(4000 / (arm["money"]["expected"] / 4), rel=1e-3)
+    assert drovik("quote", "--instead", "many").code == 2
+
+
+def test_the_bill_lies_within_the_quote_and_a_sample_makes_the_next_quote_close(
+    drovik: Drovik, start_standin: Start
+) -> None:
+    standin = start_standin()
+    demo_on_port(drovik.folder, standin.port)
+    words = ("--task", "read-tag", "--arm", "fulmar")
+    drovik("quote", *words)
+    drovik("send", *words, "--sample", "10")
+    cold = {one["arm"]: one for one in drovik("quote", *words, "--json").json["billed"]}
+    assert all(one["within"] for one in cold.values())
+    drovik("send", *words)
+    warm = {one["arm"]: one for one in drovik("quote", *words, "--json").json["billed"]}
+    for arm, one in warm.items():
+        assert one["requests"] == one["quoted_requests"] == 38
+        assert abs(one["error"]) < 0.05
+        assert abs(one["error"]) < abs(cold[arm]["error"])
+    ledger = [entry for entry in standin.entries() if entry["billed"]]
+    paid = sum(entry["tokens_in"] * 1.8 + entry["tokens_out"] * 7.2 for entry in ledger) / 1e6
+    assert sum(one["billed"] for one in warm.values()) < paid
+    assert "Together" in drovik("quote", *words).out
+
+
+# A limit of money.
+
+
+def billing(price: Callable[[int], tuple[int, int]]) -> Callable[[int, dict[str, Any]], Reply]:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        time.sleep(0.05)
+        tokens_in, tokens_out = price(number)
+        return good('{"kind": "cap"}', count={"in": tokens_in, "out": tokens_out})
+
+    return decide
+
+
+def paid(folder: Path) -> float:
+    found = rows(folder, "SELECT TOTAL(input_tokens) * 1.8 + TOTAL(output_tokens) * 7.2 FROM replies")
+    return float(found[0][0]) / 1e6
+
+
+def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: Serve) -> None:
+    service = serve(billing(lambda n: (600, 280)))
+    folder = demo_on_port(drovik.folder, service.port)
+    each = (600 * 1.8 + 280 * 7.2) / 1e6
+    result = drovik("send", *SORT, "--most", "0.05", "--json")
+    assert result.code == 1
+    assert result.json["limit_reached"]
+    assert paid(folder) <= 0.05 < paid(folder) + 2.5 * each
+    assert result.json["left"] == 48 - len(service.requests) > 20
+    told = drovik("send", *SORT, "--most", "0.08")
+    assert "The limit is reached" in told.out
+    assert paid(folder) <= 0.08
+    assert drovik("send", *SORT, "--most", "EUR 5", "--json").json["left"] == 0
+    assert len(service.requests) == 48
+    over = drovik("send", *SORT, "--again", "ok", "--most", "0.01")
+    assert over.code == 2
+    assert "have cost 0.1486 EUR already" in over.err
+
+
+def test_two_senders_under_one_limit_do_not_cross_it_together(drovik: Drovik, serve: Serve) -> None:
+    service = serve(billing(lambda n: (600, 280)))
+    folder = demo_on_port(drovik.folder, service.port)
+    words = ("send", *SORT, "--most", "0.06", "--json")
+    results: list[Result] = []
+    threads = [threading.Thread(target=lambda: results.append(drovik(*words))) for _ in range(2)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert paid(folder) <= 0.06
+    assert len({one.code for one in results} - {0, 1, 2}) == 0
+    assert 10 < len(service.requests) < 20
+
+
+def test_what_was_lost_is_held_at_its_upper_bound(drovik: Drovik, serve: Serve) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply | None:
+        return None if number < 5 else good('{"kind": "cap"}', count={"in": 600, "out": 280})
+
+    service: FakeService = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 2, timeout = 30")
+    result = drovik("send", *SORT, "--most", "0.06", "--json").json
+    held = Decimal(str(result["held"]["EUR"]))
+    bounds = [json.loads(one[0]) for one in rows(folder, "SELECT bound FROM attempts WHERE outcome = 'lost'")]
+    assert len(bounds) == 5
+    assert held == sum(Decimal(one[1]) for one in bounds)
+    assert paid(folder) + float(held) <= 0.06
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "line"),
+    [
+        ("max_output_tokens = 300", "top_k = 3", "one answer may cost any sum"),
+        ('price = { currency = "EUR", input = 1.80, output = 7.20 }', "", "has no price"),
+        ("picture_tokens = { count = { area = 750 } }", "", "what a picture costs is not known beforehand"),
+    ],
+)
+def test_an_arm_without_a_bound_is_not_sent_under_a_limit(drovik: Drovik, old: str, new: str, line: str) -> None:
+    folder = demo_on_port(drovik.folder, 1)
+    text = (folder / "drovik.toml").read_text()
+    (folder / "drovik.toml").write_text(text.replace(old, new, 1))
+    if "top_k" in new:
+        dialect = (folder / "dialects/plain.toml").read_text()
+        (folder / "dialects/plain.toml").write_text(dialect.replace('"room":', '"top": "{top_k?}", "room":'))
+    result = drovik("send", *SORT, "--most", "1")
+    assert result.code == 2
+    assert line in result.err
+    assert not (folder / ".drovik/answers.sqlite-wal").exists() or rows(folder, "SELECT COUNT(*) FROM attempts") == [
+        (0,)
+    ]
+
+
+def test_currencies_are_never_added_up(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1)
+    text = (folder / "drovik.toml").read_text()
+    (folder / "drovik.toml").write_text(
+        text.replace('currency = "EUR", input = 0.20', 'currency = "SEK", input = 0.20')
+    )
+    words = ("--task", "sort", "--arm", "fulmar", "--arm", "gull")
+    assert set(drovik("quote", *words, "--json").json["money"]) == {"EUR", "SEK"}
+    bare = drovik("send", *words, "--most", "5")
+    assert (bare.code, bare.err.count("\n")) == (2, 1)
+    assert "in which currency" in bare.err
+    assert "--most says nothing of SEK" in drovik("send", *words, "--most", "5 EUR").err
+    assert "nothing that is sent costs USD" in drovik("send", *words, "--most", "5 USD").err
