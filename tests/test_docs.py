@@ -13,17 +13,20 @@ import pytest
 from drovik.cli.main import COMMANDS
 from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
+from drovik.images.tokens import picture_tokens
 from drovik.project.arms import arms_of
-from drovik.project.dialects import Dialect
+from drovik.project.counting import PictureTokens
+from drovik.project.dialects import Dialect, LeftHeaders
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
-from drovik.project.settings import Endpoint, ProjectFile
+from drovik.project.settings import Endpoint, Model, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.catalogue import measures_of
 from drovik.sending.checking import check_reply_form, check_request_form
 from drovik.sending.request import RequestWriter
 from drovik.sending.turns import Asking, PicturePart, TextPart, Turn
 from drovik.sending.unpack import unpack
+from drovik.standin.faults import read_fault_plan
 
 ROOT = Path(__file__).resolve().parent.parent
 
@@ -51,6 +54,38 @@ def test_there_is_a_worked_example_for_each_type_of_measure() -> None:
     from drovik.scoring.catalogue import MEASURES
 
     assert {json.loads(one)["measure"]["type"] for one in blocks("measures.md", "example")} == set(MEASURES)
+
+
+def tomls(name: str, kind: str) -> list[dict]:
+    found = re.findall(rf"^```toml {kind}\n(.*?)^```", (ROOT / "docs" / name).read_text(), flags=re.M | re.S)
+    assert found
+    return [tomllib.loads(one) for one in found]
+
+
+def test_what_the_docs_write_into_a_project_is_read(tmp_path: Path) -> None:
+    for table in tomls("pictures.md", "prep"):
+        for prep in table["preps"].values():
+            Prep.model_validate(prep)
+    model = {"endpoint": "e", "id": "m"}
+    for kind, name in (("price", "price"), ("tokens", "picture_tokens")):
+        for table in tomls("money.md", kind):
+            Model.model_validate({**model, name: table["models"]["fulmar"][name]})
+    for table in tomls("sending.md", "limits"):
+        Endpoint.model_validate(table["endpoints"]["desk"])
+    for table in tomls("sending.md", "left"):
+        LeftHeaders.model_validate(table["left"])
+    text = (ROOT / "docs/stand-in.md").read_text()
+    (tmp_path / "plan.toml").write_text(text.split("```toml faults\n")[1].split("```")[0])
+    assert len(read_fault_plan(tmp_path / "plan.toml").rules) == 4
+
+
+def test_the_worked_examples_of_pictures_and_tokens() -> None:
+    (one,) = (json.loads(block) for block in blocks("pictures.md", "map"))
+    layout = layout_of(tuple(one["size"]), 1, Prep.model_validate(one["prep"]))
+    assert [layout.parts[0].width, layout.parts[0].height] == one["sent"]
+    assert list(layout.to_stored(0).point(*one["point"])) == one["source"]
+    (one,) = (json.loads(block) for block in blocks("money.md", "tokens"))
+    assert picture_tokens(tuple(one["size"]), PictureTokens.model_validate(one["steps"])) == one["tokens"]
 
 
 def named_blocks(kind: str) -> dict[str, str]:

@@ -51,7 +51,8 @@ def run(arguments: argparse.Namespace) -> int:
             quotes = [one.times(arguments.cases / cases) for one in quotes]
             cases = arguments.cases
         seconds = _seconds(project, rates, quotes)
-        before = compared(store)
+        chosen = {(arm.task, arm.digest) for arms in planned.arms.values() for arm in arms}
+        before = [] if arguments.cases else compared(store, chosen)
         if not arguments.cases:
             keep(store, quotes)
     made = _Quoted(project, planned, quotes, seconds, cases, arguments)
@@ -185,7 +186,7 @@ def _bounds(one: Bounds | None) -> dict[str, float] | None:
 def _count(one: Bounds) -> str:
     """A number with its bounds where they are apart."""
     low, expected, high = (_short(value) for value in one)
-    return expected if low == high else f"{expected} ({low} – {high})"
+    return expected if low == high else f"{expected} ({low}–{high})"
 
 
 def _short(value: float) -> str:
@@ -193,7 +194,7 @@ def _short(value: float) -> str:
     for size, letter in ((1e9, "G"), (1e6, "M"), (1e3, "k")):
         if value >= max(size, 1e4) * 0.9995:
             shown = value / size
-            return f"{shown:.0f} {letter}" if shown >= 99.95 else f"{shown:.3g} {letter}"
+            return f"{shown:.0f}{letter}" if shown >= 99.95 else f"{shown:.3g}{letter}"
     return f"{value:.0f}"
 
 
@@ -233,12 +234,17 @@ def keep(store: Store, quotes: Sequence[ArmQuote]) -> None:
             keep_quotes(store.connection, now, rows)
 
 
-def compared(store: Store) -> list[dict[str, Any]]:
-    """The latest quotes, scaled to the requests sent since, beside what was billed, arm by arm."""
+def compared(store: Store, arms: set[tuple[str, str]] | None = None) -> list[dict[str, Any]]:
+    """The latest quotes, scaled to the requests sent since, beside what was billed, arm by arm.
+
+    :param arms: only these, by task and digest.
+    """
     from drovik.store.counting import billed, kept_quotes
 
     found = []
     for one in kept_quotes(store.connection):
+        if arms is not None and (one.task, one.arm) not in arms:
+            continue
         bill = billed(store.connection, one.task, one.arm, one.attempt)
         if bill.requests and one.requests:
             found.append(_beside(one, bill.requests, bill.money, bill.input_tokens + bill.output_tokens))

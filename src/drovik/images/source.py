@@ -12,6 +12,10 @@ from pathlib import Path
 from drovik.problems import DrovikError, Problem
 
 
+class TooManyFiles(DrovikError):
+    """No more files can be open now; what is open is on its way to be closed."""
+
+
 @dataclass(frozen=True)
 class FileState:
     """What tells, without reading it, that a file is the same as before."""
@@ -46,6 +50,8 @@ def read_source(folder: Path, path: str) -> bytes:
             _see_that_it_is_a_file(os.fstat(file.fileno()).st_mode)
             return file.read()
     except (OSError, ValueError) as error:
+        if isinstance(error, OSError) and error.errno in (errno.EMFILE, errno.ENFILE):
+            raise TooManyFiles(missing(path, error)) from None
         raise DrovikError(missing(path, error)) from None
 
 

@@ -14,8 +14,8 @@ from typing import Any
 
 import aiohttp
 
-REST_SECONDS = 0.005
-"""Long enough for what was sent in one go with a reply; nothing beside the time that a model takes."""
+REST_SECONDS = 0.1
+"""Long enough for what was sent together with a reply. Meanwhile others take its place, so nothing is slower."""
 
 
 class RestingConnector(aiohttp.TCPConnector):

@@ -25,6 +25,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
+from drovik.images.source import TooManyFiles
 from drovik.problems import DrovikError, Problem
 from drovik.project.opening import Project
 from drovik.project.settings import is_loopback
@@ -47,6 +48,8 @@ if TYPE_CHECKING:
 
 CARRIERS_PER_SLOT = 3
 LOOKS_AROUND_EVERY = 1.0
+FILES_AGAIN = 0.2
+"""Seconds after which a picture is opened again where too many files were open."""
 
 
 class Courier:
@@ -297,6 +300,9 @@ class Courier:
             written = await loop.run_in_executor(
                 self._pool, write_request, self._project, line.writer, ask, request_id
             )
+        except TooManyFiles:
+            await self._pause(FILES_AGAIN)
+            return await self._written(line, ask, round_) if self._may_go(line, ask) else None
         except PictureChanged as error:
             self._store.digests.forget_source(error.path)
             self.tally.warn(error.path, error.problems[0])

@@ -40,6 +40,8 @@ async def send_broken(request: web.Request, reply: web.Response, fault: Fault) -
         transport.write(raw)
         if fault.kind == "drip":
             for at in range(len(body)):
+                if transport.is_closing():  # whoever waited has had enough
+                    return
                 transport.write(body[at : at + 1])
                 await asyncio.sleep(fault.seconds / max(1, len(body)))
         elif fault.kind in ("half", "reset"):
