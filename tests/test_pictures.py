@@ -321,6 +321,13 @@ def test_a_crop_is_tried_and_written_and_a_prep_crops_to_it(answered_demo: Drovi
 
     part = next(part for part in service.requests[0]["talk"][0]["parts"] if "picture" in part)
     assert opened(base64.b64decode(part["picture"])).size == (320, 480)
+    (sent,) = (
+        answered_demo("show", "lp-001", "--task", "sort", "--arm", "fulmar/v1/tag", "--json")
+        .json["tasks"]["sort"]["arms"]
+        .values()
+    )
+    assert sent["pictures_sent"][0]["size"] == [320, 480]
+    assert sent["pictures_sent"][0]["to_source"] == [1, 0, 320, 0, 1, 0]
     (folder / "cases.jsonl").write_text("\n".join(before[:2]) + "\n")
     missing = answered_demo("check")
     assert "case 'lp-001' has no region 'tag', to which the prep crops" in missing.out

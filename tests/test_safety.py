@@ -19,6 +19,8 @@ import pytest
 from conftest import Drovik, FakeService, Reply, StandInProcess, bad, demo_on_port, good
 from test_kill import slip_of, wait_until
 
+from drovik.store.keeping import Store
+
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 Start = Callable[..., StandInProcess]
 SORT = ("--task", "sort", "--arm", "fulmar/v1")
@@ -268,11 +270,8 @@ def see_that_the_books_agree(folder: Path, standin: StandInProcess, asks: int) -
     )
     arrived = Counter(slip_of(one) for (one,) in good_ones)
     without = sum((billed - arrived).values())
-    told = rows(
-        folder,
-        "SELECT COUNT(*) FROM attempts a LEFT JOIN replies r ON r.attempt = a.id WHERE r.input_tokens IS NULL"
-        " AND (r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout')) OR outcome = 'unreadable')",
-    )[0][0]
+    with Store(folder / ".drovik/answers.sqlite", create=False) as store:
+        told = store.bill().unknown
     assert told >= without
     wrong = rows(
         folder,

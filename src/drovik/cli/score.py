@@ -86,11 +86,18 @@ def _show_notes(view: TaskView) -> None:
                 )
                 say(f"{arm.arm}: {what}.")
         _show_repeats(arm)
-        if len(arm.costs.reported_models) > 1:
-            say(f"{arm.arm}: the service reported several models: {', '.join(arm.costs.reported_models)}.")
+        show_mixed_models(arm)
         if not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
     show_older(view)
+
+
+def show_mixed_models(arm: ArmScores) -> None:
+    """Mark an arm whose answers came from several reported models."""
+    if len(arm.costs.reported_models) > 1:
+        say(
+            f"{arm.arm}: the service reported several models: {', '.join(arm.costs.reported_models)}.", style="yellow"
+        )
 
 
 def _show_repeats(arm: ArmScores) -> None:

@@ -36,6 +36,7 @@ def run(arguments: argparse.Namespace) -> int:
     from dataclasses import replace
 
     from drovik.scoring.gathering import gather
+    from drovik.sending.reading_back import pictures_sent
     from drovik.store.keeping import Store
 
     project = open_project(arguments.project)
@@ -47,7 +48,7 @@ def run(arguments: argparse.Namespace) -> int:
     with Store(project.store_path, create=False) as store:
         views = gather(alone, store, arguments.task, arguments.arm, "all")
         sent = {
-            identity: Sent(store.what_was_asked(identity), store.attempts(identity))
+            identity: Sent(store.what_was_asked(identity), store.attempts(identity), pictures_sent(store, identity))
             for view in views
             for by_case in view.identities.values()
             for identity in by_case.values()
@@ -63,10 +64,11 @@ def run(arguments: argparse.Namespace) -> int:
 
 @dataclass(frozen=True)
 class Sent:
-    """What was asked, as the store has it, and the attempts at it."""
+    """What was asked, as the store has it, the attempts at it, and where each picture that was sent comes from."""
 
     asked: dict[str, Any] | None
     attempts: list[Attempt]
+    pictures: list[dict[str, Any]]
 
 
 def _show_case(project: Project, case: Case) -> None:
@@ -182,6 +184,7 @@ def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, Se
     found = sent[view.identities[arm][case.id]]
     return {
         "asked": found.asked,
+        "pictures_sent": found.pictures,
         "attempts": [
             {"started": one.started, "outcome": one.outcome, "seconds": one.seconds} for one in found.attempts
         ],

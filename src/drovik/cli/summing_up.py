@@ -56,7 +56,9 @@ def sum_up(project: Project, store: Store, planned: Planned, tally: Tally) -> No
         _say_counts(tally, plan.answered, spent)
     _say_remedies(tally, so_far)
     if bill.unknown:
-        say(f"{bill.unknown} requests in this store brought no reply and may have been billed all the same.")
+        say(
+            f"{bill.unknown} requests in this store brought no reply, or none that can be read, and may have been billed."
+        )
     _say_money(store, tally)
     if tally.left and not tally.stops and not tally.over:
         say("Go on with: drovik send")

@@ -45,8 +45,8 @@ def watch(arguments: argparse.Namespace) -> int:
             line = error.problems[0].line()
             if line != told:
                 aside(f"waits: {line}")
-            told = line
-            seen = state
+            told, seen = line, None
+            time.sleep(LOOKS_EVERY)
             continue
         if state != seen and not arguments.quiet:
             aside(f"{len(project.cases)} cases; watches {folder} for more (Ctrl-C ends)")

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
+from typing import Any
 
 from drovik.project.arms import Arm
-from drovik.project.canonical import digest
+from drovik.project.canonical import canonical, digest
 from drovik.project.dialects import Dialect
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
@@ -106,6 +107,17 @@ def read_reply(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> 
         return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
     reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
     return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)
+
+
+def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:
+    """Each picture that was sent with an ask: its size, and the maps back to its source (docs/pictures.md)."""
+    asked = store.what_was_asked(identity) or {}
+    found = []
+    for turn in asked.get("turns", ()):
+        for part in turn.get("parts", ()):
+            if "picture" in part:
+                found += store.digests.places(part["picture"], canonical([part["preparing"], part["prep"]]))
+    return found
 
 
 def with_status(

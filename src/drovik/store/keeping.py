@@ -290,11 +290,12 @@ class Store:
         """How many attempts there were, and of how many it is not known whether they were billed.
 
         Those are the attempts that left and brought no reply: the program was killed, the connection
-        was lost, or the time ran out.
+        was lost, or the time ran out; and those whose reply cannot be read, so that it does not say what it cost.
         """
         attempts, replies, unknown = self.connection.execute(
             """
-            SELECT COUNT(*), COUNT(r.id), TOTAL(r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout')))
+            SELECT COUNT(*), COUNT(r.id), TOTAL(r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout'))
+                OR (outcome IN ('unreadable', 'incomplete') AND r.input_tokens IS NULL AND r.output_tokens IS NULL))
             FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
             """
         ).fetchone()
