@@ -56,9 +56,8 @@ def sum_up(project: Project, store: Store, planned: Planned, tally: Tally) -> No
         _say_counts(tally, plan.answered, spent)
     _say_remedies(tally, so_far)
     if bill.unknown:
-        say(
-            f"{bill.unknown} requests in this store brought no reply, or none that can be read, and may have been billed."
-        )
+        what = "brought no reply, or none that can be read, and may have been billed"
+        say(f"{bill.unknown} requests in this store {what}.")
     _say_money(store, tally)
     if tally.left and not tally.stops and not tally.over:
         say("Go on with: drovik send")

@@ -16,17 +16,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import hashlib
 import random
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import AsyncExitStack
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from drovik.images.source import TooManyFiles
-from drovik.problems import DrovikError, Problem
+from drovik.problems import DrovikError
 from drovik.project.opening import Project
 from drovik.project.settings import is_loopback
 from drovik.sending.attempting import Attempts, OverBudget
@@ -37,10 +34,11 @@ from drovik.sending.loads import guessed_tokens
 from drovik.sending.local import local_service, warm
 from drovik.sending.outcomes import Outcome, wait_before
 from drovik.sending.plan import Ask, Plan
+from drovik.sending.preparer import Preparer
 from drovik.sending.queues import Queue
 from drovik.sending.sharing import Sharing
 from drovik.sending.tally import Tally
-from drovik.sending.writing import PictureChanged, Written, write_request
+from drovik.sending.writing import Written
 from drovik.store.keeping import Store
 
 if TYPE_CHECKING:
@@ -48,8 +46,6 @@ if TYPE_CHECKING:
 
 CARRIERS_PER_SLOT = 3
 LOOKS_AROUND_EVERY = 1.0
-FILES_AGAIN = 0.2
-"""Seconds after which a picture is opened again where too many files were open."""
 
 
 class Courier:
@@ -79,12 +75,12 @@ class Courier:
         """A bound to what endpoints bear together, where this machine has one of its own."""
         self._over = False
         self._failure: DrovikError | None = None
-        self._pool = ThreadPoolExecutor(max_workers=_threads_for(plan), thread_name_prefix="prepare")
         self.tally = Tally(plan.count())
         for ask in (ask for asks in plan.to_send.values() for ask in asks):
             for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name)[1:]:
                 counts.total += 1
         self._attempts = Attempts(store, plan, self.tally, listener)
+        self._preparer = Preparer(project, store, plan, self.tally)
 
     def interrupt(self) -> None:
         """Let no new request leave."""
@@ -104,7 +100,7 @@ class Courier:
         since = self._store.claims.register()
         try:
             async with AsyncExitStack() as around:
-                around.callback(self._pool.shutdown, wait=True, cancel_futures=True)
+                around.callback(self._preparer.close)
                 connector = RestingConnector(limit=0)
                 session = await around.enter_async_context(aiohttp.ClientSession(connector=connector))
                 await self._open_lines(around, session, since)
@@ -241,7 +237,10 @@ class Courier:
         async with line.ahead:
             if not self._may_go(line, ask):
                 return None
-            written = await self._written(line, ask, round_)
+            try:
+                written = await self._preparer.written(line, ask, round_)
+            except TooManyFiles:
+                return Outcome("no_descriptors", again=True)
             if written is None:
                 return None
             while self._may_go(line, ask):
@@ -291,44 +290,6 @@ class Courier:
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(seconds):
                     await self._interrupted.wait()
-
-    async def _written(self, line: Line, ask: Ask, round_: int) -> Written | None:
-        """The request, or None where a picture or a template fails: one case's trouble stops no other."""
-        request_id = hashlib.sha256(f"{ask.identity}:{round_}".encode()).hexdigest()[:32]
-        loop = asyncio.get_running_loop()
-        try:
-            written = await loop.run_in_executor(
-                self._pool, write_request, self._project, line.writer, ask, request_id
-            )
-        except TooManyFiles:
-            await self._pause(FILES_AGAIN)
-            return await self._written(line, ask, round_) if self._may_go(line, ask) else None
-        except PictureChanged as error:
-            self._store.digests.forget_source(error.path)
-            self.tally.warn(error.path, error.problems[0])
-            return None
-        except DrovikError as error:
-            self.tally.warn(error.problems[0].line(), error.problems[0])
-            return None
-        for fact in written.facts:
-            differs = partial(self._warn_of_other_bytes, fact.path)
-            self._store.digests.note_prepared(fact.source, fact.prep, fact.digest, fact.places, differs)
-        return written
-
-    def _warn_of_other_bytes(self, path: str) -> None:
-        what = "is prepared to other bytes than before, though the prep is the same"
-        remedy = "a newer imaging library does that; nothing is asked anew for it"
-        self.tally.warn("prepared", Problem(what, remedy, path))
-
-
-def _threads_for(plan: Plan) -> int:
-    """How many threads prepare pictures.
-
-    Decoding and shrinking run beside each other. What is sent as stored is mostly encoded, which holds
-    the interpreter's lock: there a second thread only takes turns with the first, at a fifth more CPU.
-    """
-    redraws = any(not ask.arm.prep.keeps_pixels() for asks in plan.to_send.values() for ask in asks)
-    return 2 if redraws else 1
 
 
 def _first_of(failures: BaseExceptionGroup[BaseException]) -> BaseException:
