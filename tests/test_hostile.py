@@ -150,7 +150,7 @@ def test_a_service_that_goes_down_half_way_leaves_the_rest_to_be_sent(drovik: Dr
         return good('{"kind": "cap"}') if number < 5 else None
 
     service.decide = decide
-    demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 1, patience = 3")
+    demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 1, patience = 1")
     result = drovik("send", *SORT, "--json")
     assert result.code == 3
     assert result.json["answered"] == 5

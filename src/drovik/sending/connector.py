@@ -27,6 +27,14 @@ class RestingConnector(aiohttp.TCPConnector):
             return
         asyncio.get_running_loop().call_later(REST_SECONDS, partial(super()._release, *arguments, **named))
 
+    def drop_idle(self) -> None:
+        """Close the connections that nobody uses now: they hold files that may be needed."""
+        idle: Any = getattr(self, "_conns", {})
+        for several in list(idle.values()):
+            while several:
+                several.popleft()[0].close()
+        idle.clear()
+
     async def _get(self, *arguments: Any, **named: Any) -> Any:
         idle: Any = getattr(self, "_conns", {}).get(arguments[0]) if arguments else None
         for protocol, since in list(idle or ()):

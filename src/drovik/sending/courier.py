@@ -17,6 +17,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import random
+from collections.abc import Callable
 from contextlib import AsyncExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -75,6 +76,7 @@ class Courier:
         """A bound to what endpoints bear together, where this machine has one of its own."""
         self._over = False
         self._failure: DrovikError | None = None
+        self._drop_idle: Callable[[], None] = lambda: None
         self.tally = Tally(plan.count())
         for ask in (ask for asks in plan.to_send.values() for ask in asks):
             for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name)[1:]:
@@ -102,6 +104,7 @@ class Courier:
             async with AsyncExitStack() as around:
                 around.callback(self._preparer.close)
                 connector = RestingConnector(limit=0)
+                self._drop_idle = connector.drop_idle
                 session = await around.enter_async_context(aiohttp.ClientSession(connector=connector))
                 await self._open_lines(around, session, since)
                 watch = asyncio.create_task(self._look_around())
@@ -222,6 +225,8 @@ class Courier:
             if outcome is None or not outcome.again:
                 return outcome
             self.tally.tried_again += 1
+            if outcome.kind == "no_descriptors":
+                self._drop_idle()
             # While the whole endpoint fails it is not this ask's fault: the try does not count.
             if not line.circuit.is_open and outcome.kind != "no_descriptors":
                 if try_ >= line.endpoint.limits.tries:

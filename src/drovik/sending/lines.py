@@ -171,7 +171,7 @@ class Line:
         elif outcome.kind == "answered":
             self.pace.answered()
         elif outcome.kind == "no_descriptors":
-            self.pace.too_much(None)
+            self.pace.fewer()
         if self.circuit.gives_up():
             how = "cannot be reached" if outcome.kind == "unreachable" else f"fails steadily ({outcome.kind})"
             what = f"the service at {self.endpoint.url} {how}: {_clean(outcome.words)}"

@@ -148,6 +148,10 @@ class Pace:
         if self._allowed <= 1:
             self._gap = min(LONGEST_GAP, max(FIRST_GAP, self._gap * 2))
             self._next = now + self._gap
+        self.fewer()
+
+    def fewer(self) -> None:
+        """Have half as many under way."""
         self._allowed = max(1.0, min(self._allowed, self.slots.room) / 2)
         self._set_room()
 
