@@ -170,7 +170,7 @@ def main() -> None:
                 bests = [min(bests[0], one), min(bests[1], other)]
             print(f"CPU per request: bare loop {bests[0] * 1000:.2f} ms, drovik send {bests[1] * 1000:.2f} ms")
             best = bests[1] / bests[0]
-            print(f"ratio: {min(ratios):.2f} to {max(ratios):.2f}; of the bests {best:.2f} (aim: at most 2.0)")
+            print(f"ratio: {min(ratios):.2f} to {max(ratios):.2f}; of the bests {best:.2f} (aim: at most 1.5)")
             few = max(1, count // 10)
             small, large = ours(few)[1], ours(count)[1]
             print(f"peak memory: {small:.0f} MB at {few} cases, {large:.0f} MB at {count}: {large / small:.2f}")

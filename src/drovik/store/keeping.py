@@ -180,8 +180,8 @@ class Store:
 
     def concluded(self) -> frozenset[str]:
         """The identities of all that has an answer, be it that all tries failed."""
-        rows = self.connection.execute("SELECT DISTINCT identity FROM attempts WHERE concluded = 1")
-        return frozenset(row[0] for row in rows)
+        rows = self.connection.execute("SELECT identity FROM attempts WHERE concluded = 1")
+        return frozenset([identity for (identity,) in rows])
 
     def answered_well(self) -> frozenset[str]:
         """The identities that have a good reply."""
