@@ -9,7 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from types import MappingProxyType
+from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
@@ -22,8 +23,7 @@ Split = Literal["tune", "held"]
 Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
 
 
-@dataclass(frozen=True)
-class Picture:
+class Picture(NamedTuple):
     """A picture of a case: where it is, from the project's folder, and the tag a prompt may name it by.
 
     `address` is where it stands on the web, for services that fetch pictures themselves. `page` is the one page
@@ -34,7 +34,7 @@ class Picture:
     tag: str | None = None
     address: str | None = None
     page: int | None = None
-    regions: Mapping[str, Any] = field(default_factory=dict)
+    regions: Mapping[str, Any] = MappingProxyType({})
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,7 @@ hold that one's answer: so a thread is known as far as there are answers, and gr
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
@@ -26,8 +25,7 @@ State = Literal["open", "before", "stuck", "not_asked"]
 `not_asked`: its `where` does not hold."""
 
 
-@dataclass(frozen=True)
-class Thread:
+class Thread(NamedTuple):
     """All asks of a thread that are known; all but the last have an answer.
 
     `second` are the second tries after answers that were not in form.
@@ -83,7 +81,7 @@ def _with_second_tries(
     for one in threads:
         pairs = [(ask, answers[ask.identity]) for ask in one.asks if ask.identity in answers]
         second = tuple(made for ask, answer in pairs if (made := second_try(ask, answer, digests)) is not None)
-        found.append(replace(one, second=second))
+        found.append(one._replace(second=second))
     return found
 
 
