@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from decimal import Decimal
 
 from drovik.project.settings import Price
-from drovik.store.records import Counted, Spent
+from drovik.store.records import Spent, counted_of
 
 
 class Budget:
@@ -38,7 +38,7 @@ class Budget:
         for number, price, tokens_in, tokens_out, counters, pictures in rows.fetchall():
             if price not in self._prices:
                 self._prices[price] = Price.model_validate_json(price)
-            counted = {name: Counted(*one) for name, one in json.loads(counters).items()} if counters else {}
+            counted = counted_of(counters)
             spent = Spent.of(self._prices[price], tokens_in, tokens_out, counted, pictures)
             if spent:
                 self._paid[spent.currency] = self._paid.get(spent.currency, Decimal(0)) + spent.amount

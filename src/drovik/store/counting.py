@@ -10,7 +10,7 @@ from typing import Any
 
 from drovik.project.canonical import canonical
 from drovik.project.settings import Price
-from drovik.store.records import Counted, Spent
+from drovik.store.records import Spent, counted_of
 
 
 @dataclass(frozen=True)
@@ -124,7 +124,7 @@ def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> B
     ).fetchall()
     money: dict[str, Decimal] = {}
     for price, tokens_in, tokens_out, counters, pictures in rows:
-        counted = {name: Counted(*one) for name, one in json.loads(counters).items()} if counters else {}
+        counted = counted_of(counters)
         by = Price.model_validate_json(price) if price else None
         spent = Spent.of(by, tokens_in, tokens_out, counted, pictures)
         if spent:

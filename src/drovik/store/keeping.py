@@ -23,7 +23,7 @@ from drovik.store.database import open_database, transaction
 from drovik.store.digests import Digests
 from drovik.store.group_writer import GroupWriter
 from drovik.store.handles import Handles
-from drovik.store.records import Answer, Asked, Attempt, Bill, Counted, Reply, Spent
+from drovik.store.records import Answer, Asked, Attempt, Bill, Reply, Spent, counted_of
 from drovik.store.rescue import set_aside
 
 
@@ -240,7 +240,7 @@ class Store:
         for identity, model, tokens_in, tokens_out, price, counters, pictures, seconds, *_ in rows:
             if price and price not in prices:
                 prices[price] = Price.model_validate_json(price)
-            counted = _counted(counters)
+            counted = counted_of(counters)
             spent = Spent.of(prices[price], tokens_in, tokens_out, counted, pictures) if price else None
             found[identity] = (model, tokens_in, tokens_out, spent, seconds)
         return found
@@ -312,14 +312,10 @@ class Store:
         )
         for price, tokens_in, tokens_out, counters, pictures, requests in rows:
             by = Price.model_validate_json(price)
-            spent = Spent.of(by, tokens_in, tokens_out, _counted(counters), pictures, requests)
+            spent = Spent.of(by, tokens_in, tokens_out, counted_of(counters), pictures, requests)
             if spent:
                 total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
         return total
-
-
-def _counted(text: str | None) -> dict[str, Counted]:
-    return {name: Counted(*one) for name, one in json.loads(text).items()} if text else {}
 
 
 def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -50,6 +51,11 @@ class Counted(NamedTuple):
 
     tokens: int
     within: str | None = None
+
+
+def counted_of(text: str | None) -> dict[str, Counted]:
+    """Tokens counted by name, out of the JSON that the store keeps of them."""
+    return {name: Counted(*one) for name, one in json.loads(text).items()} if text else {}
 
 
 @dataclass(frozen=True)
