@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 from conftest import Drovik, FakeService, Reply, demo_on_port
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from test_endpoint import learned, service  # noqa: F401
 
@@ -337,6 +337,7 @@ TREES = st.recursive(
 
 
 @given(TREES.filter(lambda tree: isinstance(tree, dict)), st.text('a{}?.keymodl"\\ \n', max_size=30))
+@example({"role": ["What is it?", "{key}", "data:image/png;base64,AAAA"]}, "")
 @settings(max_examples=400, deadline=None)
 def test_what_is_learned_makes_json_and_no_slot_is_filled_from_text(tree: dict[str, Any], prompt: str) -> None:
     sample = SampleRequest("POST", "http://127.0.0.1:1/x", (("Authorization", "Bearer $K"),), "json", tree)

@@ -108,7 +108,7 @@ class Template:
                     shape = with_parts(_escaped(element, {said[len(path) :]}), {said[len(path) :]: "{part.text}"})
                     each.append({"when part.text": shape})
             else:
-                fixed.append(element)
+                fixed.append(_escaped(element, set()))
         return [{"each part": each}, *fixed]
 
     def _length(self, path: Path) -> int:
@@ -226,7 +226,8 @@ class Template:
             self._replaced[schema] = "{schema?}"
             return
         inner = value_at(self._parts.tree, top)
-        self._replaced[top] = {"when schema": with_parts(inner, {schema[len(top) :]: "{schema}"})}
+        inside = schema[len(top) :]
+        self._replaced[top] = {"when schema": with_parts(_escaped(inner, {inside}), {inside: "{schema}"})}
 
 
 def _slot_for(name: str, value: Any) -> str | None:
