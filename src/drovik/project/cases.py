@@ -7,7 +7,7 @@ one folder of pictures per label.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 from typing import Annotated, Any, Literal, NamedTuple
@@ -37,8 +37,7 @@ class Picture(NamedTuple):
     regions: Mapping[str, Any] = MappingProxyType({})
 
 
-@dataclass(frozen=True)
-class Case:
+class Case(NamedTuple):
     """One or more pictures, facts for the prompt, and the expected outputs by task.
 
     `group` names what cases have in common, such as their source: they are resampled together.
@@ -54,7 +53,7 @@ class Case:
     split: Split
     refusal: frozenset[str]
     place: str
-    regions: Mapping[str, Any] = field(default_factory=dict)
+    regions: Mapping[str, Any] = MappingProxyType({})
 
 
 def prep_for(prep: Prep, case: Case, number: int) -> Prep:
@@ -153,13 +152,13 @@ def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
         else:
             problems.extend(problems_of(error, CaseRow, source, row.place))
         return None
-    pictures = tuple(
+    pictures = [
         Picture(one) if isinstance(one, str) else Picture(one.path, one.tag, one.address, one.page, one.regions)
         for one in found.images
-    )
+    ]
     return Case(
         found.id,
-        pictures,
+        tuple(pictures),
         found.given,
         found.expected,
         found.group,

@@ -8,10 +8,12 @@ another, depends on answers: it is planned when those are there (see `threads`).
 from __future__ import annotations
 
 import hashlib
+import re
 import secrets
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.project.arms import Arm
@@ -30,8 +32,7 @@ class Mend:
     errors: str
 
 
-@dataclass(frozen=True)
-class Ask:
+class Ask(NamedTuple):
     """One request to make: what an arm asks about a case.
 
     `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
@@ -44,8 +45,8 @@ class Ask:
     repeat: int
     identity: str
     said: tuple[str, ...] = ()
-    earlier: Mapping[str, Any] = field(default_factory=dict)
-    shown: Mapping[str, Any] = field(default_factory=dict)
+    earlier: Mapping[str, Any] = MappingProxyType({})
+    shown: Mapping[str, Any] = MappingProxyType({})
     mend: Mend | None = None
 
     @property
@@ -117,7 +118,7 @@ def ask_of(
     found = [digests[picture.path] for picture in case.pictures]
     shown = shown_of(arm, case, digests)
     asking = asking_of(task, arm, case, said, earlier, shown, _pair(mend))
-    if is_same_for_all(asking) and not isinstance(arm.prep.crop, str) and not any(one.page for one in case.pictures):
+    if is_same_for_all(asking) and not _has_a_part_of_its_own(arm, case):
         text = _filled_in(task, arm, case, asking, found, repeat)
     else:
         text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
@@ -125,23 +126,30 @@ def ask_of(
     return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
 
 
-_FORMS: dict[tuple[int, int], str] = {}
+def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
+    """Whether what is shown of the pictures differs from case to case: a region, or one page."""
+    if isinstance(arm.prep.crop, str):
+        return True
+    return [one for one in case.pictures if one.page] != []
+
+
+_FORMS: dict[tuple[int, int], tuple[str, list[tuple[int, str]]]] = {}
 _STANDS_FOR = secrets.token_hex(16)
 
 
 def _filled_in(task: Task, arm: Arm, case: Case, asking: Asking, digests: Sequence[str], repeat: int) -> str:
-    """The canonical form where only the pictures differ from case to case: made once, with places for their digests.
+    """The canonical form where only the pictures differ from case to case: made once, in pieces between digests.
 
     :param asking: the very object that all such cases share, which is kept as long as the program runs.
     """
     key = (id(asking), repeat)
     if key not in _FORMS:
         places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(digests))]
-        _FORMS[key] = canonical_asking(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
-    text = _FORMS[key]
-    for number, digest in enumerate(digests):
-        text = text.replace(f"{_STANDS_FOR}{number:04d}", digest)
-    return text
+        made = canonical_asking(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
+        first, *rest = re.split(f"{_STANDS_FOR}([0-9]{{4,}})", made)
+        _FORMS[key] = first, [(int(number), text) for number, text in zip(rest[::2], rest[1::2], strict=True)]
+    first, others = _FORMS[key]
+    return first + "".join([digests[number] + text for number, text in others])
 
 
 def _pair(mend: Mend | None) -> tuple[str, str] | None:
