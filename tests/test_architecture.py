@@ -27,10 +27,10 @@ def imports_of(path: Path) -> set[str]:
 def test_each_room_knows_only_the_rooms_to_its_left() -> None:
     for number, room in enumerate(ROOMS):
         allowed = {*ROOMS[: number + 1], "problems"}
-        for path in (PACKAGE / room).glob("*.py"):
+        for path in (PACKAGE / room).rglob("*.py"):
             assert imports_of(path) <= allowed, path
     for room, knows in APART.items():
-        for path in (PACKAGE / room).glob("*.py"):
+        for path in (PACKAGE / room).rglob("*.py"):
             assert imports_of(path) <= knows | {room, "problems"}, path
 
 
@@ -44,5 +44,5 @@ def test_version_loads_no_numeric_library_and_nothing_heavy() -> None:
 
 
 def test_standin_needs_nothing_of_the_rooms_it_is_tested_against() -> None:
-    for path in (PACKAGE / "standin").glob("*.py"):
+    for path in (PACKAGE / "standin").rglob("*.py"):
         assert not imports_of(path) & set(ROOMS)

@@ -139,9 +139,7 @@ def test_a_chained_task_takes_up_the_answer_before_and_a_miss_says_where_it_bega
     assert asked == ['It is cap, or in full {"kind": "cap"}. Which colour?'] * 4
     for case, kind in kinds(folder).items():
         found = drovik("show", case, "--task", "colour", "--arm", "gull/v1", "--json").json
-        causes = [
-            one["cause"] for one in found["tasks"]["colour"]["arms"]["gull/v1"]["measures"]["facts"]["findings"]
-        ]
+        causes = [one["note"] for one in found["tasks"]["colour"]["arms"]["gull/v1"]["measures"]["facts"]["findings"]]
         assert causes
         assert all(("sort was wrong already" in cause) == (kind != "cap") for cause in causes)
 

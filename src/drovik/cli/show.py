@@ -161,7 +161,8 @@ def _differences(view: TaskView, arm: str, case: Case) -> list[str]:
 def _difference(measure: str, found: Finding) -> str:
     where = f"{measure} {found.where}".strip()
     expected, got = shortened(found.expected, 80), shortened(found.got, 80)
-    return f"{where}: expected {expected}, got {got} ({found.cause})"
+    note = f"; {found.note}" if found.note else ""
+    return f"{where}: expected {expected}, got {got} ({found.cause}{note})"
 
 
 def _document(case: Case, views: list[TaskView], sent: Mapping[str, Sent]) -> dict[str, Any]:
@@ -205,6 +206,7 @@ def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, Se
 
 def _score_document(score: CaseScore) -> dict[str, Any]:
     findings = [
-        {"where": one.where, "expected": one.expected, "got": one.got, "cause": one.cause} for one in score.findings
+        {"where": one.where, "expected": one.expected, "got": one.got, "cause": one.cause, "note": one.note}
+        for one in score.findings
     ]
     return {"value": score.value, "findings": findings}

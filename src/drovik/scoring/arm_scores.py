@@ -10,8 +10,10 @@ from decimal import Decimal
 
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.scoring.causes import OF_STATUS
-from drovik.scoring.measure import ABSENT, CaseScore, Measure, Table, expected_at
+from drovik.scoring.causes.answers import elsewhere, explained
+from drovik.scoring.causes.table import OF_STATUS
+from drovik.scoring.measure import CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
+from drovik.scoring.places import ABSENT
 from drovik.sending.drift import as_one, same_share
 from drovik.store.records import Answer
 
@@ -187,16 +189,17 @@ def _second_tries(
 
 
 def _score_measure(task: Task, measure: Measure, cases: Sequence[Case], answers: Repeats) -> MeasureScore | None:
+    expected = {case.id: one for case in cases if (one := expected_at(measure, task, case)) is not ABSENT}
     scored = []
     for case in cases:
-        expected = expected_at(measure, task, case)
-        if expected is not ABSENT:
-            every = [score_case(task, measure, case, one, expected) for one in answers.get(case.id, (None,))]
+        if case.id in expected:
+            every = [score_case(task, measure, case, one, expected[case.id]) for one in answers.get(case.id, (None,))]
             scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
+    scored = _told_of_other_cases(measure, expected, scored)
     done = [one.score for one in scored if one.score is not None]
     if not done:
         return None
-    failed = [expected_at(measure, task, one.case) for one in scored if one.answers and one.score is None]
+    failed = [expected[one.case.id] for one in scored if one.answers and one.score is None]
     bounds = None
     if failed:
         low = measure.combine([*done, *(measure.worst(one, "no reply") for one in failed)])
@@ -206,20 +209,39 @@ def _score_measure(task: Task, measure: Measure, cases: Sequence[Case], answers:
     return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, tables)
 
 
+def _told_of_other_cases(
+    measure: Measure, expected: Mapping[str, object], scored: list[ScoredCase]
+) -> list[ScoredCase]:
+    """The scored cases, with those findings replaced whose answer is about another case."""
+    missed = {
+        one.case.id: (one.answer, one.as_read or one.score)
+        for one in scored
+        if one.score and one.answer and one.score.findings and not one.repeats and one.answer.status != "refused"
+    }
+    other = elsewhere(measure, expected, missed) if missed else {}
+    if not other:
+        return scored
+
+    def told(one: ScoredCase) -> ScoredCase:
+        if one.case.id not in other or one.score is None:
+            return one
+        first = one.score.findings[0]
+        found = Finding("", first.expected, f"what stands in case {other[one.case.id]}", "another case's content")
+        return replace(one, score=one.score._replace(findings=(found,)))
+
+    return [told(one) for one in scored]
+
+
 def _mean_of(case: Case, every: Sequence[ScoredCase]) -> ScoredCase:
     """Several answers to one case as one: the means of what those that have a score come to."""
     done = [one for one in every if one.score is not None]
     if not done:
         return ScoredCase(case, every[0].answer, None, None, tuple(every))
-    as_read = _mean([one.as_read or one.score for one in done]) if any(one.as_read for one in done) else None
-    return ScoredCase(case, every[0].answer, _mean([one.score for one in done]), as_read, tuple(every))
-
-
-def _mean(scores: Sequence[CaseScore | None]) -> CaseScore:
-    known = [one for one in scores if one is not None]
-    sums = [sum(values) / len(known) for values in zip(*(one.statistics for one in known), strict=True)]
-    findings = tuple(dict.fromkeys(found for one in known for found in one.findings))
-    return CaseScore(tuple(sums), sum(one.value for one in known) / len(known), findings)
+    as_read = None
+    if any(one.as_read for one in done):
+        as_read = mean_of([found for one in done if (found := one.as_read or one.score)])
+    score = mean_of([one.score for one in done if one.score])
+    return ScoredCase(case, every[0].answer, score, as_read, tuple(every))
 
 
 def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> ArmScores:
@@ -234,10 +256,8 @@ def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> 
     def told(one: ScoredCase) -> ScoredCase:
         if one.score is None or one.case.id not in wrong:
             return one
-        findings = tuple(
-            replace(found, cause=f"{found.cause} ({before} was wrong already)") for found in one.score.findings
-        )
-        return replace(one, score=replace(one.score, findings=findings))
+        findings = tuple(found._replace(note=f"{before} was wrong already") for found in one.score.findings)
+        return replace(one, score=one.score._replace(findings=findings))
 
     measures = tuple(replace(measure, cases=tuple(map(told, measure.cases))) for measure in scores.measures)
     return replace(scores, measures=measures)
@@ -258,16 +278,15 @@ def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, 
     in_form = answer.status == "ok" or (
         answer.status == "cut_off" and task.form == "text" and answer.value is not None
     )
-    if in_form:
-        return ScoredCase(case, answer, measure.per_case(answer.value, expected))
-    why = OF_STATUS[answer.status]
-    if answer.status == "off_schema":
-        read = measure.per_case(answer.value, expected)
-        worst = measure.worst(expected, why)
-        return ScoredCase(
-            case, answer, CaseScore(worst.statistics, worst.value, worst.findings + read.findings), read
-        )
-    return ScoredCase(case, answer, measure.worst(expected, why))
+    if in_form or answer.status == "off_schema":
+        read = measure.per_case(answer.value, expected, Said(answer.text, answer.how, answer.pictures))
+        findings = explained(measure, answer, expected, read)
+        if in_form:
+            return ScoredCase(case, answer, read if findings is read.findings else read._replace(findings=findings))
+        # What it would take to undo a finding is told of the statistics as read, and these are the worst.
+        plain = tuple(one._replace(undone=()) for one in findings)
+        return ScoredCase(case, answer, measure.worst(expected, "")._replace(findings=plain), read)
+    return ScoredCase(case, answer, measure.worst(expected, OF_STATUS[answer.status]))
 
 
 def costs_of(answers: Sequence[Answer]) -> Costs:

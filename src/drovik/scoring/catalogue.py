@@ -8,10 +8,11 @@ from typing import Any
 from drovik.problems import Problem, known_words
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.scoring.facts import Facts
-from drovik.scoring.fields import Fields
-from drovik.scoring.label import Label
-from drovik.scoring.measure import ABSENT, Measure, expected_at, read_table
+from drovik.scoring.measure import Measure, expected_at, read_table
+from drovik.scoring.measures.facts import Facts
+from drovik.scoring.measures.fields import Fields
+from drovik.scoring.measures.label import Label
+from drovik.scoring.places import ABSENT
 
 MEASURES: dict[str, type[Measure]] = {one.kind: one for one in (Label, Fields, Facts)}
 

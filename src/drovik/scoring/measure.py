@@ -1,54 +1,74 @@
 """What every measure is: statistics of one case, and a score of the statistics of many.
 
 The two levels are there so that figures which are no mean of cases (F1, kappa, an error rate over a
-corpus) are right, and so that resampling recomputes the score on whole groups of cases.
+corpus) are right, and so that resampling recomputes the score on whole groups of cases. Nearly all of them
+are functions of added-up statistics. Those that are not (average precision sorts what all cases found) are
+functions of the cases and of how often each of them counts: see `Measure.weighed`.
 """
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, ClassVar
-
-from jsonpointer import JsonPointer, JsonPointerException
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 from drovik.problems import Problem
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, validated
+from drovik.scoring.places import ABSENT
 
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
     Floats = NDArray[np.float64]
+    Weighing = Callable[[Floats], Floats]
+    """From how often each case counts, shape (b, n), to values, shape (b,)."""
 
-ABSENT: Any = type("Absent", (), {"__repr__": lambda self: "ABSENT", "__bool__": lambda self: False})()
-"""What stands at a place where nothing stands."""
 
+class Finding(NamedTuple):
+    """One explained difference: where, what was expected, what came, and the kind of miss.
 
-@dataclass(frozen=True)
-class Finding:
-    """One explained difference: where, what was expected, what came, and the kind of miss."""
+    `undone` is what would change in the case's statistics if it were not there: places and amounts. `note` says
+    more, such as that the task before was wrong already.
+    """
 
     where: str
     expected: str
     got: str
     cause: str
+    undone: tuple[tuple[int, float], ...] = ()
+    note: str = ""
 
 
-@dataclass(frozen=True)
-class CaseScore:
+class CaseScore(NamedTuple):
     """What a measure says of one case.
 
-    `statistics` are numbers that can be added up over cases; `value` is how good this one case is,
-    from 0 to 1; `findings` say why it is not 1.
+    `statistics` are numbers that `Measure.rows` makes into what can be added up over cases; `value` is how good this
+    one case is, from 0 to 1; `findings` say why it is not 1. `parts` are the scores of several answers to one case,
+    of which this is the mean.
     """
 
     statistics: tuple[float, ...]
     value: float
     findings: tuple[Finding, ...] = ()
+    parts: tuple[CaseScore, ...] = ()
+
+
+class Said(NamedTuple):
+    """What else is known of an answer: its text as it came, how its JSON was found, and the pictures it is about.
+
+    Each picture is told as `store.digests.places` tells it: the size that was sent, and the maps back to its source.
+    """
+
+    text: str = ""
+    how: str = ""
+    pictures: tuple[Mapping[str, Any], ...] = ()
+
+
+UNTOLD = Said()
 
 
 @dataclass(frozen=True)
@@ -67,24 +87,33 @@ class Measure(ABC):
     :cvar kind: what `type` says in question.toml.
     :cvar table_type: the record that the rest of its table is read into.
     :cvar shares: the names of those figures that are shares of cases, each wholly right or wrong.
-    :cvar what: what the score is, in few words.
+    :cvar wants_pictures: whether it has to know what pictures an answer is about.
+    :ivar what: what the score is, in few words.
+    :ivar binary: whether the score is a share of cases, each of which is wholly right or wrong.
     :ivar turn: the turn of the conversation whose answer it looks at; None for the last.
+    :ivar note: what has to be said wherever its scores are shown; empty where nothing has.
     """
 
     kind: ClassVar[str]
     table_type: ClassVar[type[Frozen]]
     shares: ClassVar[frozenset[str]] = frozenset()
+    wants_pictures: ClassVar[bool] = False
 
     def __init__(self, name: str, what: str, binary: bool) -> None:
         self.name = name
         self.what = what
         self.binary = binary
         self.turn: int | None = None
+        self.note = ""
 
     @classmethod
     @abstractmethod
     def make(cls, name: str, table: Any, task: Task, place: str, problems: list[Problem]) -> Measure | None:
         """The measure of a table that was read into `table_type`; None after adding to `problems`."""
+
+    def informed(self, expected: Sequence[Any]) -> Measure:
+        """The measure when it knows what is expected of every case; most have no use for that."""
+        return self
 
     @abstractmethod
     def expected_of(self, expected: Any) -> Any:
@@ -95,11 +124,12 @@ class Measure(ABC):
         """What is wrong with an expected output and what to do; None where nothing is."""
 
     @abstractmethod
-    def per_case(self, answer: Any, expected: Any) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
         """The statistics of one answer.
 
         :param answer: the whole answer, as read.
         :param expected: what `expected_of` gave.
+        :param said: what else is known of the answer.
         """
 
     @abstractmethod
@@ -110,6 +140,37 @@ class Measure(ABC):
     def best(self, expected: Any) -> CaseScore:
         """The statistics of a right answer."""
 
+    def language_of(self, expected: Any) -> str | None:
+        """The language that an answer has to be in to be right, by its code; None where it does not matter."""
+        return None
+
+    def traits(self, expected: Any) -> frozenset[str]:
+        """What an expected output is known by, so that an answer about another case is seen to be one."""
+        return frozenset()
+
+    def traits_of(self, answer: Any) -> frozenset[str]:
+        """The same of an answer."""
+        return frozenset()
+
+    def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
+        """The statistics that add up, of single answers: shape (n, k)."""
+        import numpy as np
+
+        return np.array([one.statistics for one in scores], dtype=np.float64)
+
+    def rows(self, scores: Sequence[CaseScore]) -> Floats:
+        """The statistics of many cases, shape (n, k); of several answers to one case, the mean."""
+        import numpy as np
+
+        if not any(one.parts for one in scores):
+            return self.leaf_rows(scores)
+        leaves = [part for one in scores for part in one.parts or (one,)]
+        counts = np.array([len(one.parts) or 1 for one in scores])
+        starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
+        sums: Floats = np.add.reduceat(self.leaf_rows(leaves), starts, axis=0)
+        means: Floats = sums / counts[:, None]
+        return means
+
     @abstractmethod
     def score_of(self, totals: Floats) -> Floats:
         """The score of added-up statistics.
@@ -119,43 +180,51 @@ class Measure(ABC):
         :return: shape (...), each from 0 to 1.
         """
 
-    @abstractmethod
     def figures(self, totals: Floats) -> dict[str, Floats]:
         """Further figures of added-up statistics by name; shapes as in `score_of`."""
+        return {}
 
-    @abstractmethod
     def tables(self, totals: Floats) -> tuple[Table, ...]:
         """Tables of added-up statistics, shape (k,)."""
+        return ()
 
-    def rows(self, scores: Sequence[CaseScore]) -> Floats:
-        """The statistics of many cases, shape (n, k)."""
-        import numpy as np
+    def weighed(self, scores: Sequence[CaseScore]) -> dict[str, Weighing]:
+        """Figures that are no function of added-up statistics, by name; `what` among them if the score is one."""
+        return {}
 
-        return np.array([one.statistics for one in scores], dtype=np.float64)
+    @property
+    def is_weighed(self) -> bool:
+        """Whether the score is no function of added-up statistics, so that it comes from `weighed`."""
+        return False
 
     def combine(self, scores: Sequence[CaseScore]) -> float:
         """The score of many cases."""
+        import numpy as np
+
+        if self.is_weighed:
+            return float(self.weighed(scores)[self.what](np.ones((1, len(scores))))[0])
         return float(self.score_of(self.rows(scores).sum(axis=0)))
 
+    def without(self, score: CaseScore, expected: Any, causes: Collection[str]) -> CaseScore:
+        """A case's score as it would be if the findings of some causes were not there."""
+        if score.parts:
+            return mean_of([self.without(one, expected, causes) for one in score.parts])
+        left = tuple(one for one in score.findings if one.cause not in causes)
+        if len(left) == len(score.findings):
+            return score
+        if not left:
+            return self.best(expected)
+        statistics = list(score.statistics)
+        for one in score.findings:
+            for place, amount in one.undone if one.cause in causes else ():
+                statistics[place] += amount
+        return CaseScore(tuple(statistics), score.value, left)
 
-def at(value: Any, pointer: str) -> Any:
-    """What stands at a JSON Pointer, or ABSENT."""
-    try:
-        return JsonPointer(pointer).resolve(value, ABSENT)
-    except (JsonPointerException, TypeError, IndexError, KeyError):
-        return ABSENT
 
-
-def proper_pointer(pointer: str) -> str:
-    """A JSON Pointer as it was written.
-
-    :raises ValueError: where it is none.
-    """
-    try:
-        JsonPointer(pointer)
-    except JsonPointerException:
-        raise ValueError(f"'{pointer}' is no JSON Pointer; it begins with '/', like /kind") from None
-    return pointer
+def mean_of(scores: Sequence[CaseScore]) -> CaseScore:
+    """Several answers to one case as one: their mean."""
+    findings = tuple(dict.fromkeys(found for one in scores for found in one.findings))
+    return CaseScore((), sum(one.value for one in scores) / len(scores), findings, tuple(scores))
 
 
 def read_table(
@@ -169,3 +238,11 @@ def expected_at(measure: Measure, task: Task, case: Case) -> Any:
     """What a measure looks at in a case's expected output, or ABSENT."""
     whole = case.expected.get(task.name, ABSENT)
     return ABSENT if whole is ABSENT else measure.expected_of(whole)
+
+
+def share(part: Floats, whole: Floats, of_nothing: float = 1.0) -> Floats:
+    """`part / whole`, element by element, and `of_nothing` where there is nothing to have a share of."""
+    import numpy as np
+
+    result: Floats = np.where(whole > 0, part / np.where(whole > 0, whole, 1.0), of_nothing)
+    return result

@@ -103,7 +103,10 @@ class Spent:
 
 @dataclass(frozen=True)
 class Answer:
-    """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from."""
+    """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from.
+
+    `pictures` tell where the pictures come from that it is about, where a measure has to know.
+    """
 
     status: Status
     how: str = ""
@@ -116,6 +119,7 @@ class Answer:
     output_tokens: int | None = None
     spent: Spent | None = None
     seconds: float | None = None
+    pictures: tuple[Mapping[str, Any], ...] = ()
 
 
 @dataclass(frozen=True)

@@ -31,6 +31,11 @@ _WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)*")
 _CLAUSE_END = re.compile(r"[.!?;:,()\n\u2013\u2014]")
 
 
+def words_of(text: str) -> list[tuple[str, int]]:
+    """The words of a text in lower case, each with where it begins."""
+    return [(one[0].lower().replace("’", "'"), one.start()) for one in _WORD.finditer(text)]
+
+
 def clauses(text: str) -> list[list[str]]:
     """The words of each clause, in lower case; punctuation ends a clause, and so does a line."""
     return [
@@ -56,6 +61,28 @@ def denied(words: list[str]) -> list[bool]:
             denying = False
         found.append(denying)
     return found
+
+
+_UNUSUAL = {
+    "foot": "feet", "tooth": "teeth", "man": "men", "woman": "women", "child": "children", "mouse": "mice",
+    "goose": "geese", "person": "people", "knife": "knives", "scarf": "scarves",
+}  # fmt: skip
+
+
+def is_plural_of(many: str, one: str) -> bool:
+    """Whether a word or phrase is the plural of another, by the rules of spelling; both in lower case."""
+    head, _, last = one.rpartition(" ")
+    before, _, final = many.rpartition(" ")
+    if head != before or not last:
+        return False
+    plurals = {f"{last}s", _UNUSUAL.get(last, "")}
+    if last.endswith(("s", "x", "z", "ch", "sh", "o")):
+        plurals.add(f"{last}es")
+    if last.endswith("y"):
+        plurals.add(f"{last[:-1]}ies")
+    if last.endswith(("f", "fe")):
+        plurals.add(f"{last.removesuffix('e').removesuffix('f')}ves")
+    return final in plurals
 
 
 @lru_cache(maxsize=20_000)

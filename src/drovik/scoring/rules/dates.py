@@ -9,6 +9,29 @@ from typing import Any
 _ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
 
 
+_MONTH = re.compile(r"(\d{4})-(\d{2})|(\d{1,2})[./](\d{4})")
+_YEAR = re.compile(r"\d{4}")
+
+
+def partial_date(value: Any, day_first: bool = True) -> tuple[int, int | None, int | None] | None:
+    """Year, month and day of a text that gives at least the year; None for what it leaves out."""
+    whole = read_date(value, day_first)
+    if whole is not None:
+        return whole.year, whole.month, whole.day
+    if not isinstance(value, str):
+        return None
+    text = value.strip()
+    if _YEAR.fullmatch(text):
+        return int(text), None, None
+    match = _MONTH.fullmatch(text)
+    if match:
+        year, month = int(match[1] or match[4]), int(match[2] or match[3])
+        return (year, month, None) if 1 <= month <= 12 else None
+    words = re.fullmatch(r"([^\W\d]+)\.?,? (\d{4})", text)
+    named = read_date(f"1 {words[1]} {words[2]}") if words else None
+    return (named.year, named.month, None) if named else None
+
+
 def read_date(value: Any, day_first: bool = True) -> date | None:
     """The date that a text gives whole, with day, month and year; None where it gives none.
 

@@ -11,8 +11,9 @@ from pydantic import AfterValidator
 from drovik.problems import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring import english
-from drovik.scoring.measure import ABSENT, CaseScore, Finding, Measure, Table, at, proper_pointer
+from drovik.scoring.language import english
+from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table
+from drovik.scoring.places import ABSENT, at, proper_pointer
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -73,7 +74,7 @@ class Facts(Measure):
             return "there is no statement in it", remedy
         return None
 
-    def per_case(self, answer: Any, expected: Any) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: required met, required, forbidden kept out, forbidden."""
         text = at(answer, self.at) if self.at else answer
         parts = _Text(text if isinstance(text, str) else "")

@@ -1,0 +1,1 @@
+"""Causes: the kinds of misses. Each table of small tests names the first that explains a difference."""

@@ -1,0 +1,188 @@
+"""The measure `fields`: values at places of a JSON answer, each by its own rule."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+
+from pydantic import Field
+
+from drovik.problems import Problem
+from drovik.project.tasks import Task
+from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.values import value_causes
+from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
+from drovik.scoring.places import at, is_absent, shown
+from drovik.scoring.rules.nested import Leaf, Node, compare, read_nodes
+from drovik.scoring.rules.rule import OUTCOMES, Absent, Anything
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
+
+_PLACE = {name: number for number, name in enumerate(OUTCOMES)}
+_SIZE = len(OUTCOMES)
+
+
+class FieldsTable(Frozen):
+    """What stands in question.toml for a fields measure; each field's table is read by its rule."""
+
+    fields: dict[str, dict[str, Any]] = Field(min_length=1)
+    score: Literal["f1", "record"] = "f1"
+
+
+class Fields(Measure):
+    """F1 over fields, or the share of whole records that are right.
+
+    A field is correct, near (where its rule knows such a thing; it counts as right), wrong, missing (expected and not
+    there), invented (there and not expected), or rightly absent, which counts for the record alone. A null is as
+    absent. Lists and records count leaf by leaf. The worst: all missing.
+    """
+
+    kind: ClassVar[str] = "fields"
+    table_type: ClassVar[type[Frozen]] = FieldsTable
+    shares: ClassVar[frozenset[str]] = frozenset(("whole records right",))
+
+    def __init__(self, name: str, nodes: Sequence[Node], score: str) -> None:
+        super().__init__(name, "F1 over fields" if score == "f1" else "whole records right", score == "record")
+        self.nodes = tuple(nodes)
+        self._score = score
+        self._plain = [not node.below and not isinstance(node.rule, Absent | Anything) for node in self.nodes]
+
+    @classmethod
+    def make(cls, name: str, table: FieldsTable, task: Task, place: str, problems: list[Problem]) -> Fields | None:
+        """See `Measure.make`."""
+        before = len(problems)
+        nodes = read_nodes(table.fields, task.file, f"{place}.fields", problems)
+        return cls(name, nodes, table.score) if len(problems) == before else None
+
+    def expected_of(self, expected: Any) -> Any:
+        """See `Measure.expected_of`."""
+        return expected
+
+    def check_expected(self, expected: Any) -> tuple[str, str] | None:
+        """See `Measure.check_expected`."""
+        for node in self.nodes:
+            for what, place, name in node.check_expected(at(expected, node.place)):
+                return f"{shown(at(expected, place))} at {place} {what}", f"mend it, or the rule of '{name}'"
+        return None
+
+    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+        """See `Measure.per_case`. The statistics: five counts a field, then whole records right, and cases."""
+        counts = [0.0] * (_SIZE * len(self.nodes) + 2)
+        counts[-1] = 1.0
+        good = every = 0
+        missed: list[tuple[int, Leaf]] = []
+        for number, node in enumerate(self.nodes):
+            wanted, got = at(expected, node.place), at(answer, node.place)
+            if self._plain[number] and wanted == got and type(wanted) is type(got) and not is_absent(wanted):
+                counts[_SIZE * number] += 1.0
+                good += 1
+                every += 1
+                continue
+            for leaf in compare(node, wanted, got, node.place):
+                every += 1
+                if leaf.outcome == "rightly absent":
+                    good += 1
+                    continue
+                counts[_SIZE * number + _PLACE[leaf.outcome]] += 1.0
+                if leaf.outcome in ("correct", "near"):
+                    good += 1
+                else:
+                    missed.append((number, leaf))
+        counts[-2] = float(not missed)
+        findings = self._findings(missed, expected) if missed else ()
+        value = float(not missed) if self._score == "record" else good / max(every, 1)
+        return CaseScore(tuple(counts), value, findings)
+
+    def _findings(self, missed: list[tuple[int, Leaf]], expected: Any) -> tuple[Finding, ...]:
+        causes = value_causes([leaf for _, leaf in missed], self._expected_values(expected))
+        found = []
+        for (number, leaf), cause in zip(missed, causes, strict=True):
+            undone: tuple[tuple[int, float], ...] = ((_SIZE * number + _PLACE[leaf.outcome], -1.0),)
+            if leaf.outcome != "invented":
+                undone = ((_SIZE * number, 1.0), *undone)
+            found.append(Finding(leaf.where, shown(leaf.wanted), shown(leaf.got), cause, undone))
+        return tuple(found)
+
+    def _expected_values(self, expected: Any) -> dict[str, Any]:
+        """Every single value that is expected, by its place."""
+        found = {}
+        for node in self.nodes:
+            wanted = at(expected, node.place)
+            for leaf in compare(node, wanted, wanted, node.place):
+                if not is_absent(leaf.wanted):
+                    found[leaf.where] = leaf.wanted
+        return found
+
+    def traits(self, expected: Any) -> frozenset[str]:
+        """See `Measure.traits`: the values that are more than a digit."""
+        values = self._expected_values(expected)
+        return frozenset(f"{place} {shown(value)}" for place, value in values.items() if len(shown(value)) > 1)
+
+    def traits_of(self, answer: Any) -> frozenset[str]:
+        """See `Measure.traits_of`."""
+        return self.traits(answer)
+
+    def worst(self, expected: Any, why: str) -> CaseScore:
+        """See `Measure.worst`."""
+        best = self.best(expected).statistics
+        counts = [0.0] * len(best)
+        for number in range(len(self.nodes)):
+            counts[_SIZE * number + _PLACE["missing"]] = best[_SIZE * number]
+        counts[-1] = 1.0
+        return CaseScore(tuple(counts), 0.0, (Finding("", shown(expected), "nothing", why),))
+
+    def best(self, expected: Any) -> CaseScore:
+        """See `Measure.best`: every leaf that is expected, and nothing else."""
+        counts = [0.0] * (_SIZE * len(self.nodes))
+        for number, node in enumerate(self.nodes):
+            wanted = at(expected, node.place)
+            if isinstance(node.rule, Absent):
+                continue
+            leaves = Counter(leaf.outcome for leaf in compare(node, wanted, wanted, node.place))
+            counts[_SIZE * number] = float(leaves["correct"] + leaves["near"] + leaves["wrong"])
+        return CaseScore((*counts, 1.0, 1.0), 1.0)
+
+    def score_of(self, totals: Floats) -> Floats:
+        """F1 = 2 right / (2 right + 2 wrong + missing + invented), or records right over records.
+
+        A wrong value is both a value that should not be there and one that is not there, so it counts
+        against precision and against recall. Where nothing was expected and nothing came, F1 is 1. Each field
+        counts by its `weight`.
+        """
+        return self.figures(totals)["whole records right" if self._score == "record" else "F1"]
+
+    def _counts(self, totals: Floats) -> Floats:
+        return totals[..., :-2].reshape(*totals.shape[:-1], len(self.nodes), _SIZE)
+
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """See `Measure.figures`. A precision or recall of nothing is 1."""
+        import numpy as np
+
+        weights = np.array([node.rule.weight for node in self.nodes])
+        counts = (self._counts(totals) * weights[:, None]).sum(axis=-2)
+        correct, near, wrong, missing, invented = (counts[..., n] for n in range(_SIZE))
+        right = correct + near
+        return {
+            "precision": share(right, right + wrong + invented),
+            "recall": share(right, right + wrong + missing),
+            "F1": share(2 * right, 2 * right + 2 * wrong + missing + invented),
+            "whole records right": share(totals[..., -2], totals[..., -1], 0.0),
+        }
+
+    def tables(self, totals: Floats) -> tuple[Table, ...]:
+        """See `Measure.tables`."""
+        counts = self._counts(totals)
+        rows = tuple((node.name, tuple(float(one) for one in counts[n])) for n, node in enumerate(self.nodes))
+        right, wrong = counts[:, 0] + counts[:, 1], counts[:, 2]
+        precision = share(right, right + wrong + counts[:, 4])
+        recall = share(right, right + wrong + counts[:, 3])
+        f1 = share(2 * right, 2 * right + 2 * wrong + counts[:, 3] + counts[:, 4])
+        each = tuple(
+            (node.name, (float(precision[n]), float(recall[n]), float(f1[n]))) for n, node in enumerate(self.nodes)
+        )
+        return (
+            Table("each field", OUTCOMES, rows),
+            Table("each field, as shares", ("precision", "recall", "F1"), each, shares=True),
+        )

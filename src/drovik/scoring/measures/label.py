@@ -1,0 +1,359 @@
+"""The measure `label`: one word out of a list."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+
+from pydantic import Field
+
+from drovik.problems import Problem, known_words
+from drovik.project.tasks import Task, labels_of
+from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.labels import label_cause
+from drovik.scoring.language.english import is_plural_of
+from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table
+from drovik.scoring.measures import calibration, confusion
+from drovik.scoring.measures.label_finding import Pick, labels_in, picked
+from drovik.scoring.places import ABSENT, Pointer, at
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
+
+NONE = "none"
+"""The column for answers that give no label of the list."""
+SCORES = {
+    "accuracy": "accuracy",
+    "balanced_accuracy": "balanced accuracy",
+    "macro_f1": "macro F1",
+    "micro_f1": "micro F1",
+    "weighted_f1": "weighted F1",
+    "matthews": "Matthews correlation",
+    "kappa": "Cohen's kappa",
+    "closeness": "closeness in order",
+    "path_f1": "F1 of paths",
+}
+_OF_MANY = ("accuracy", "macro_f1", "micro_f1")
+
+
+class LabelTable(Frozen):
+    """What stands in question.toml for a label measure.
+
+    `many`: the answer is a list of labels. `ordered`: the labels stand in order, and distance counts. `parts`: labels
+    are paths, with this between their steps. `none`: the label that a null stands for. `top`: the answer is a list,
+    right where the label is among the first so many. `find`: the label is found in free text. `confidence`: where
+    the answer says how sure it is; `precision` is what is wanted of those that are kept.
+    """
+
+    at: Pointer = ""
+    labels: list[str] | None = None
+    same_as: dict[str, str] = {}
+    fold_case: bool = True
+    fold_plural: bool = False
+    many: bool = False
+    ordered: bool = False
+    parts: str | None = Field(default=None, min_length=1)
+    none: str | None = None
+    top: int | None = Field(default=None, ge=1)
+    find: Pick | None = None
+    confidence: Pointer | None = None
+    precision: float = Field(default=0.95, gt=0, le=1)
+    score: Literal[
+        "accuracy", "balanced_accuracy", "macro_f1", "micro_f1", "weighted_f1", "matthews", "kappa", "closeness",
+        "path_f1",
+    ] = "accuracy"  # fmt: skip
+
+
+class Label(Measure):
+    """Accuracy and its kin from a confusion matrix.
+
+    The worst is a miss, in the column "none".
+    """
+
+    kind: ClassVar[str] = "label"
+    table_type: ClassVar[type[Frozen]] = LabelTable
+    shares: ClassVar[frozenset[str]] = frozenset(("accuracy",))
+
+    def __init__(self, name: str, labels: Sequence[str], table: LabelTable) -> None:
+        what = f"right among the first {table.top}" if table.top else SCORES[table.score]
+        super().__init__(name, what, table.score == "accuracy")
+        self.labels = tuple(labels)
+        self._table = table
+        self._index = index_of(labels, table)
+        self._seen: dict[tuple[Any, ...], CaseScore] = {}
+        self._paths = confusion.path_counts(self.labels, table.parts) if table.parts else None
+
+    @classmethod
+    def make(cls, name: str, table: LabelTable, task: Task, place: str, problems: list[Problem]) -> Measure | None:
+        """See `Measure.make`."""
+        from drovik.scoring.measures.many_labels import ManyLabels
+
+        labels = labels_of({"labels": table.labels, "at": table.at}, task.schema)
+        before = len(problems)
+        problems += _problems_of(labels, table, task, place)
+        if len(problems) > before:
+            return None
+        return ManyLabels(name, labels, table) if table.many else Label(name, labels, table)
+
+    def expected_of(self, expected: Any) -> Any:
+        """See `Measure.expected_of`."""
+        found = at(expected, self._table.at)
+        return self._table.none if found is None and self._table.none is not None else found
+
+    def check_expected(self, expected: Any) -> tuple[str, str] | None:
+        """See `Measure.check_expected`."""
+        if number_of(expected, self._index, self._table) is not None:
+            return None
+        return f"{expected!r} is no label of the task", known_words(str(expected), self.labels)
+
+    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+        """See `Measure.per_case`. The statistics: row and column of the confusion matrix, and confidence."""
+        got = at(answer, self._table.at)
+        sure = at(answer, self._table.confidence) if self._table.confidence is not None else None
+        if isinstance(got, list | dict | float) or isinstance(sure, list | dict):
+            return self._compared(got, expected, sure)
+        key = (got, type(got), expected, sure)
+        if key not in self._seen:  # there are few different answers, and there may be many cases
+            if len(self._seen) > 50_000:
+                self._seen.clear()
+            self._seen[key] = self._compared(got, expected, sure)
+        return self._seen[key]
+
+    def _compared(self, got: Any, expected: Any, sure: Any) -> CaseScore:
+        row = self._row(expected)
+        column = self._column(got, row)
+        confidence = calibration.confidence_of(sure)
+        statistics = (row, column) if confidence is None else (row, column, confidence)
+        if row == column:
+            return CaseScore(statistics, 1.0)
+        shown = "nothing" if got is ABSENT or got is None else got if isinstance(got, str) else repr(got)
+        finding = Finding(self._table.at, str(expected), shown, self._cause(row, column, got))
+        return CaseScore(statistics, self._nearness(row, column), (finding,))
+
+    def _row(self, expected: Any) -> int:
+        number = number_of(expected, self._index, self._table)
+        assert number is not None, "check_expected sees to that"
+        return number
+
+    def _column(self, got: Any, row: int) -> int:
+        nothing = len(self.labels)
+        if self._table.top and isinstance(got, list):
+            first = [number_of(one, self._index, self._table) for one in got[: self._table.top]]
+            return row if row in first else next((one for one in first if one is not None), nothing)
+        if self._table.find and isinstance(got, str):
+            found = picked(labels_in(got, self._index, self._fold), self._table.find)
+            return nothing if found is None else found
+        number = number_of(got, self._index, self._table)
+        return nothing if number is None else number
+
+    def _fold(self, text: str) -> str:
+        return folded(text, self._table.fold_case)
+
+    def _cause(self, row: int, column: int, got: Any) -> str:
+        if self._table.find and isinstance(got, str):
+            found = set(labels_in(got, self._index, self._fold))
+            if len(found) > 1 and row in found:
+                return "several labels"
+            if column < len(self.labels):
+                return label_cause(self.labels[row], self.labels[column], self.labels, self._fold)
+            return "no label at its place"
+        if isinstance(got, list):
+            got = next((one for one in got if isinstance(one, str)), None)
+        return label_cause(self.labels[row], got, self.labels, self._fold, self._table.same_as, self._table.parts)
+
+    def _nearness(self, row: int, column: int) -> float:
+        """How good a wrong label is: more than nothing only where the score says that near is better than far."""
+        if column == len(self.labels) or self._table.score not in ("closeness", "path_f1"):
+            return 0.0
+        if self._paths is not None:
+            common, expected, answered = self._paths
+            return float(2 * common[row, column] / (expected[row] + answered[column]))
+        farthest = max(row, len(self.labels) - 1 - row, 1)
+        return 1.0 - abs(row - column) / farthest
+
+    def worst(self, expected: Any, why: str) -> CaseScore:
+        """See `Measure.worst`."""
+        row = self._row(expected)
+        found = Finding(self._table.at, str(expected), "nothing", why)
+        return CaseScore((row, len(self.labels)), 0.0, (found,))
+
+    def best(self, expected: Any) -> CaseScore:
+        """See `Measure.best`."""
+        row = self._row(expected)
+        return CaseScore((row, row), 1.0)
+
+    def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
+        """Each answer as a confusion matrix of one, flattened, and what it says of its own certainty.
+
+        :return: shape (n, labels * (labels + 1)), and `calibration.SIZE` more where there is a confidence.
+        """
+        import numpy as np
+
+        size = len(self.labels)
+        cells = size * (size + 1)
+        table = np.zeros((len(scores), cells + (calibration.SIZE if self._table.confidence is not None else 0)))
+        places = [int(one.statistics[0]) * (size + 1) + int(one.statistics[1]) for one in scores]
+        table[np.arange(len(scores)), places] = 1.0
+        for number, one in enumerate(scores) if self._table.confidence is not None else ():
+            if len(one.statistics) > 2:
+                right = one.statistics[0] == one.statistics[1]
+                calibration.put(table[number, cells:], one.statistics[2], right)
+        return table
+
+    def score_of(self, totals: Floats) -> Floats:
+        """The figure that `score` names, by its definition in `confusion`."""
+        return self._figures(self._table.score, self._matrix(totals))
+
+    def _matrix(self, totals: Floats) -> Floats:
+        size = len(self.labels)
+        return totals[..., : size * (size + 1)].reshape(*totals.shape[:-1], size, size + 1)
+
+    def _figures(self, name: str, matrix: Floats) -> Floats:
+        if name == "path_f1":
+            assert self._paths is not None
+            return confusion.path_scores(matrix, self._paths)[2]
+        return _FIGURES[name](matrix)
+
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """See `Measure.figures`."""
+        matrix = self._matrix(totals)
+        found = {SCORES[name]: figure(matrix) for name, figure in _FIGURES.items() if name != "closeness"}
+        if self._table.ordered:
+            labels = len(self.labels)
+            found |= {
+                "kappa, linear weights": confusion.kappa(matrix, confusion.steps_apart(labels, 1)),
+                "kappa, quadratic weights": confusion.kappa(matrix, confusion.steps_apart(labels, 2)),
+                "closeness in order": confusion.closeness(matrix),
+            }
+        if self._paths is not None:
+            names = ("precision of paths", "recall of paths", "F1 of paths")
+            found |= dict(zip(names, confusion.path_scores(matrix, self._paths), strict=True))
+        if self._table.confidence is not None:
+            rest = totals[..., matrix.shape[-1] * matrix.shape[-2] :]
+            found["expected calibration error"] = calibration.calibration_error(rest)
+            found["Brier score"] = calibration.brier(rest)
+        return found
+
+    def tables(self, totals: Floats) -> tuple[Table, ...]:
+        """See `Measure.tables`."""
+        matrix = self._matrix(totals)
+        precision, recall, f1 = confusion.per_label(matrix)
+        each = tuple(
+            (label, (float(precision[n]), float(recall[n]), float(f1[n]))) for n, label in enumerate(self.labels)
+        )
+        counts = tuple((label, tuple(float(one) for one in matrix[n])) for n, label in enumerate(self.labels))
+        found = [
+            Table("expected (rows) against answered (columns)", (*self.labels, NONE), counts),
+            Table("each label", ("precision", "recall", "F1"), each, shares=True),
+        ]
+        if self._table.ordered:
+            steps = float(confusion.mean_steps(matrix))
+            found.append(Table("steps off in the mean", ("steps",), (("all", (steps,)),)))
+        if self._table.confidence is not None:
+            found += self._confidence_tables(totals[matrix.size :])
+        return tuple(found)
+
+    def _confidence_tables(self, totals: Floats) -> list[Table]:
+        if not totals[0]:
+            return []
+        wanted = self._table.precision
+        found = calibration.threshold(totals, wanted)
+        title = f"keep what is at least so sure, for {wanted:.0%} right among those"
+        kept = (("threshold", found),) if found else ()
+        return [calibration.curve(totals), Table(title, ("confidence", "kept", "right"), kept)]
+
+
+_FIGURES = {
+    "accuracy": confusion.accuracy,
+    "balanced_accuracy": confusion.balanced_accuracy,
+    "macro_f1": confusion.macro_f1,
+    "micro_f1": confusion.micro_f1,
+    "weighted_f1": confusion.weighted_f1,
+    "matthews": confusion.matthews,
+    "kappa": confusion.kappa,
+    "closeness": confusion.closeness,
+}
+
+
+def folded(text: str, fold_case: bool) -> str:
+    """A label as it is compared: Unicode NFKC, single spaces, and no letter case unless that counts."""
+    if text.isascii() and "  " not in text:
+        plain = " ".join(text.split())
+        return plain.lower() if fold_case else plain
+    plain = " ".join(unicodedata.normalize("NFKC", text).split())
+    return plain.casefold() if fold_case else plain
+
+
+def index_of(labels: Sequence[str], table: LabelTable) -> dict[str, int]:
+    """Every folded label, and every other word for one, with the label's number."""
+    index = {folded(label, table.fold_case): number for number, label in enumerate(labels)}
+    for other, label in table.same_as.items():
+        index.setdefault(folded(other, table.fold_case), index[folded(label, table.fold_case)])
+    return index
+
+
+def number_of(value: Any, index: Mapping[str, int], table: LabelTable) -> int | None:
+    """The number of the label that a value is; None where it is none.
+
+    A true is "yes" and a false "no", or "true" and "false", whichever are labels; whole numbers are their digits.
+    """
+    if isinstance(value, bool):
+        words = ("yes", "true") if value else ("no", "false")
+        return next((index[word] for word in words if word in index), None)
+    if value is None and table.none is not None:
+        value = table.none
+    if isinstance(value, int):
+        value = str(value)
+    if not isinstance(value, str):
+        return None
+    text = folded(value, table.fold_case)
+    number = index.get(text)
+    if number is None and table.fold_plural:
+        number = next((n for label, n in index.items() if is_plural_of(text, label)), None)
+    return number
+
+
+def _problems_of(labels: Sequence[str], table: LabelTable, task: Task, place: str) -> list[Problem]:
+    """What is wrong with a label measure's table."""
+    if not labels:
+        remedy = 'add them, like labels = ["yes", "no"]'
+        return [Problem("the labels are not listed", remedy, task.file, f"{place}.labels")]
+    return [
+        Problem(what, remedy, task.file, f"{place}.{key}" if key else place)
+        for what, remedy, key in (*_wrong_words(labels, table), *_wrong_choices(table))
+    ]
+
+
+def _wrong_words(labels: Sequence[str], table: LabelTable) -> Iterator[tuple[str, str, str]]:
+    """What is wrong with the labels and the other words for them, what to do, and where."""
+    seen: set[str] = set()
+    for label in labels:
+        one = folded(label, table.fold_case)
+        if one in seen:
+            yield f"'{label}' is listed twice", "take one out", "labels"
+        if not one:
+            yield "a label is empty", "give it a word", "labels"
+        seen.add(one)
+    for other, label in table.same_as.items():
+        if folded(label, table.fold_case) not in seen:
+            yield f"'{label}' is no label", known_words(label, labels), f"same_as.{other}"
+        if folded(other, table.fold_case) in seen:
+            yield f"'{other}' is a label itself", "take it out", "same_as"
+    if table.none is not None and folded(table.none, table.fold_case) not in seen:
+        yield f"'{table.none}' is no label", known_words(table.none, labels), "none"
+
+
+def _wrong_choices(table: LabelTable) -> Iterator[tuple[str, str, str]]:
+    """Options that do not go together, what to do, and where."""
+    if table.score == "closeness" and not table.ordered:
+        yield 'score = "closeness" is for labels in order', "add ordered = true", "score"
+    if table.score == "path_f1" and not table.parts:
+        yield 'score = "path_f1" is for labels that are paths', 'add parts = "/"', "score"
+    if not table.many:
+        return
+    if table.score not in _OF_MANY:
+        yield f'many labels have no score "{table.score}"', known_words(table.score, _OF_MANY), "score"
+    for key in ("ordered", "parts", "top", "find", "confidence"):
+        if getattr(table, key):
+            yield f"'{key}' goes with one label, not with many", "take it out", key

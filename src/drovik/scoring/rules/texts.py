@@ -1,0 +1,114 @@
+"""Field rules for addresses and formulas."""
+
+from __future__ import annotations
+
+import math
+import re
+import unicodedata
+from typing import Any
+
+from pydantic import Field
+
+from drovik.problems import DrovikError, Problem
+from drovik.scoring.rules.rule import Outcome, Rule
+
+_SHORT = {
+    "st": "street", "str": "street", "straße": "street", "strasse": "street", "rd": "road", "ave": "avenue",
+    "av": "avenue",
+    "ln": "lane", "sq": "square", "pl": "place", "no": "", "nr": "", "apt": "flat",
+}  # fmt: skip
+_MOST_FORMULA = 300
+_LARGEST_POWER = 400
+
+
+class Address(Rule):
+    """The same address by its parts, whichever order they stand in and however they are parted: every number has to
+    be there, and of the words at least `least`. What lacks some words is told apart as near.
+    """
+
+    least: float = Field(default=0.8, gt=0, le=1)
+
+    def outcome(self, expected: Any, got: Any) -> Outcome:
+        """See `Rule.outcome`."""
+        if not isinstance(got, str):
+            return "wrong"
+        (words, numbers), (said, said_numbers) = _parts(str(expected)), _parts(got)
+        if numbers != said_numbers:
+            return "wrong"
+        if words == said:
+            return "correct"
+        common = len(words & said)
+        return "near" if 2 * common >= self.least * (len(words) + len(said)) else "wrong"
+
+    def same(self, expected: Any, got: Any) -> bool:
+        """See `Rule.same`."""
+        return self.outcome(expected, got) != "wrong"
+
+    def check_expected(self, expected: Any) -> str | None:
+        """See `Rule.check_expected`."""
+        return None if isinstance(expected, str) and any(_parts(expected)) else "is no address"
+
+
+def _parts(text: str) -> tuple[frozenset[str], frozenset[str]]:
+    """The words of an address, abbreviations written out, and its numbers: house, postcode."""
+    plain = unicodedata.normalize("NFKC", text).casefold()
+    plain = re.sub(r"(\w)str(?:aße|asse|\.)?(?!\w)", r"\1 street", plain)
+    tokens = re.findall(r"\w+", plain)
+    numbers = frozenset(one for one in tokens if any(char.isdigit() for char in one))
+    return frozenset(word for one in tokens if one not in numbers and (word := _SHORT.get(one, one))), numbers
+
+
+class Formula(Rule):
+    """The same expression: `2*(a+b)` is `2*b + 2*a`. It is worked out by SymPy, an extra, from a small grammar."""
+
+    def same(self, expected: Any, got: Any) -> bool:
+        """See `Rule.same`."""
+        wanted, said = _expression(expected), _expression(got)
+        if wanted is None or said is None:
+            return False
+        import sympy
+
+        return bool(wanted == said) or bool(sympy.simplify(wanted - said) == 0)
+
+    def check_expected(self, expected: Any) -> str | None:
+        """See `Rule.check_expected`."""
+        return None if _expression(expected) is not None else "is no formula"
+
+
+_FUNCTIONS = ("sqrt", "sin", "cos", "tan", "exp", "log", "ln", "pi")
+
+
+def _expression(value: Any) -> Any:
+    """A formula as an expression; None where it is none.
+
+    SymPy's own parser runs Python: only numbers, letters, brackets and signs of reckoning come to it, and no name of
+    more than one letter but those of a few functions; and powers are small, for a tower of them would never end.
+    """
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        value = str(value)
+    if not isinstance(value, str) or not value.strip() or len(value) > _MOST_FORMULA:
+        return None
+    text = value.rpartition("=")[2].replace("^", "**").replace("·", "*").replace("×", "*").replace("−", "-")
+    if not re.fullmatch(r"[\w\s.+*/()-]+", text) or "_" in text or re.search(r"\.(?!\d)", text):
+        return None
+    words = re.findall(r"[^\W\d_]+", text)
+    if any(len(word) > 1 and word not in _FUNCTIONS for word in words):
+        return None
+    powers = re.findall(r"\*\*[\s(-]*(\d*)(\s*\*\*)?", text)
+    if any(tower for _, tower in powers) or math.prod(int(one[:6] or 1) for one, _ in powers) > _LARGEST_POWER:
+        return None
+    try:
+        from sympy.parsing import sympy_parser as parser
+    except ImportError:
+        what, remedy = "the rule 'formula' needs SymPy", "install it: pip install 'drovik[formula]'"
+        raise DrovikError(Problem(what, remedy)) from None
+    import sympy
+
+    names = {word: sympy.Symbol(word) for word in words if len(word) == 1}
+    known = {name: getattr(sympy, name) for name in _FUNCTIONS}
+    steps = (*parser.standard_transformations, parser.implicit_multiplication_application)
+    made = {name: getattr(sympy, name) for name in ("Integer", "Float", "Rational", "Symbol", "Function")}
+    try:
+        return parser.parse_expr(text, {**names, **known}, steps, made)
+    except Exception:  # the parser raises whatever the text makes Python raise
+        return None
