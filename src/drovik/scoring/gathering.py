@@ -11,7 +11,7 @@ from drovik.project.cases import Case
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import ArmScores, score_arm, with_wrong_before
-from drovik.scoring.catalogue import measures_of
+from drovik.scoring.catalogue import informed, measures_of
 from drovik.scoring.measure import Measure
 from drovik.sending.plan import Ask
 from drovik.sending.reading_back import answers_for
@@ -186,7 +186,7 @@ def _view(
             if ask.identity in found:
                 answers[ask.arm.name][ask.case.id] = found[ask.identity]
     second = _second_tries(project, store, task, threads)
-    measures = measures_of(task, [])
+    measures = informed(measures_of(task, []), task, project.cases)
     wrong = _wrong_before(project, store, task, arms, cases, digests)
     scores = tuple(
         with_wrong_before(

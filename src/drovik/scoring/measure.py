@@ -57,6 +57,14 @@ class CaseScore(NamedTuple):
     parts: tuple[CaseScore, ...] = ()
 
 
+class Trace(NamedTuple):
+    """What came of one thing that was expected, right or wrong: the outcome, the thing, the words that decide it."""
+
+    outcome: str
+    what: str
+    words: str
+
+
 class Said(NamedTuple):
     """What else is known of an answer: its text as it came, how its JSON was found, and the pictures it is about.
 
@@ -139,6 +147,10 @@ class Measure(ABC):
     @abstractmethod
     def best(self, expected: Any) -> CaseScore:
         """The statistics of a right answer."""
+
+    def traces(self, answer: Any, expected: Any) -> tuple[Trace, ...]:
+        """What came of everything that was expected, right or wrong; empty where findings tell all there is."""
+        return ()
 
     def language_of(self, expected: Any) -> str | None:
         """The language that an answer has to be in to be right, by its code; None where it does not matter."""

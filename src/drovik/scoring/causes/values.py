@@ -45,13 +45,18 @@ def _may_be_swapped(first: Leaf, second: Leaf, *causes: str) -> bool:
 def _cause(leaf: Leaf, expected: Mapping[str, Any]) -> str:
     if leaf.outcome in ("missing", "invented"):
         return leaf.outcome
-    for name, explains in _TESTS:
-        if explains(leaf.wanted, leaf.got):
-            return name
+    cause = plain_cause(leaf.wanted, leaf.got)
+    if cause != ANOTHER_VALUE:
+        return cause
     for place, value in expected.items():
         if place != leaf.where and _alike(value, leaf.got) and not _alike(value, leaf.wanted) and _tells(value):
             return "another field's value"
     return ANOTHER_VALUE
+
+
+def plain_cause(wanted: Any, got: Any) -> str:
+    """The cause of a wrong value by itself, without a look at other values."""
+    return next((name for name, explains in _TESTS if explains(wanted, got)), ANOTHER_VALUE)
 
 
 def _tells(value: Any) -> bool:

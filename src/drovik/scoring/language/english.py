@@ -1,6 +1,6 @@
-"""What of matching statements depends on English: words, stems, and which words deny what follows.
+"""What of scoring depends on English: words and stems, plurals, opposites, denials, hedges, numbers in words.
 
-Another language is another module with `sentences`, `stem`, `DENYING`, `ENDS_DENIAL` and `LINKS`.
+Another language is another module with the same names.
 """
 
 from __future__ import annotations
@@ -25,6 +25,36 @@ LINKS = _words(
 )
 """Words that end a noun with what describes it: between two words of one phrase none of these stands."""
 
+_OPPOSITES = """
+open closed|open shut|on off|left right|up down|in out|inside outside|before after|above below|
+over under|with without|full empty|hot cold|warm cold|wet dry|new old|big small|large small|high low|
+long short|first last|more less|most least|allowed forbidden|permitted prohibited|safe dangerous|
+true false|yes no|day night|black white|light dark|early late|always never|all none|
+everything nothing|everybody nobody|push pull|entry exit|entrance exit|arrival departure|
+arrivals departures|start end|begin end|start stop|front back|top bottom|north south|east west|
+buy sell|win lose|increase decrease|increased decreased|rise fall|positive negative|present absent|
+public private|maximum minimum|locked unlocked|heavy light|hard soft|clean dirty|rough smooth|
+whole broken|intact broken|valid invalid|male female|include exclude|included excluded|accept refuse|
+accepted refused|odd even|upper lower|thick thin|wide narrow|raw cooked|may must|few many|lost found|
+near far|fragile sturdy
+"""
+_OPPOSED = {frozenset(pair.split()) for pair in _OPPOSITES.replace("\n", "").split("|")}
+_PREFIXES = ("un", "in", "im", "ir", "il", "dis", "non", "non-", "mis")
+
+
+def is_opposite(one: str, other: str) -> bool:
+    """Whether a word says the opposite of another: by a list, or by a prefix (safe, unsafe); both in lower case."""
+    if frozenset((one, other)) in _OPPOSED:
+        return True
+    longer, shorter = (one, other) if len(one) > len(other) else (other, one)
+    return len(shorter) > 3 and any(longer == prefix + shorter for prefix in _PREFIXES)
+
+
+def denies(word: str) -> bool:
+    """Whether a word, in lower case, denies something: no, not, isn't, without."""
+    return word in DENYING or word.endswith(("n't", "n’t"))
+
+
 _DENYING_PAIRS = (("rather", "than"), ("instead", "of"))
 _COUNTING = _words("a an the one two three four five six seven eight nine ten some several its his her their")
 _WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)*")
@@ -34,6 +64,11 @@ _CLAUSE_END = re.compile(r"[.!?;:,()\n\u2013\u2014]")
 def words_of(text: str) -> list[tuple[str, int]]:
     """The words of a text in lower case, each with where it begins."""
     return [(one[0].lower().replace("’", "'"), one.start()) for one in _WORD.finditer(text)]
+
+
+def sentences(text: str) -> list[str]:
+    """The sentences of a text."""
+    return [one for one in re.split(r"(?<=[.!?])\s+|\n", text) if one.strip()]
 
 
 def clauses(text: str) -> list[list[str]]:
@@ -83,6 +118,26 @@ def is_plural_of(many: str, one: str) -> bool:
     if last.endswith(("f", "fe")):
         plurals.add(f"{last.removesuffix('e').removesuffix('f')}ves")
     return final in plurals
+
+
+_WORDS_OF_NUMBERS = "zero one two three four five six seven eight nine ten eleven twelve"
+NUMBERS = {word: number for number, word in enumerate(_WORDS_OF_NUMBERS.split())}
+"""Numbers in words."""
+
+
+@lru_cache(maxsize=20_000)
+def singular(phrase: str) -> str:
+    """A phrase in lower case whose last word is made singular, by the rules of spelling."""
+    head, _, last = phrase.rpartition(" ")
+    one = next((single for single, many in _UNUSUAL.items() if many == last), last)
+    if one == last and len(last) > 3 and last.endswith("s") and not last.endswith(("ss", "us", "is")):
+        if last.endswith("ies"):
+            one = f"{last[:-3]}y"
+        elif last.endswith(("xes", "ches", "shes", "sses", "zes")):
+            one = last[:-2]
+        else:
+            one = last[:-1]
+    return f"{head} {one}" if head else one
 
 
 @lru_cache(maxsize=20_000)

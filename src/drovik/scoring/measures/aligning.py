@@ -1,0 +1,170 @@
+"""Two texts side by side: which lines go together, and which words within them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+_ALIKE = 0.5
+"""Lines go together where so much of their characters stands; else one was dropped and another was added."""
+_MOST_PAIRS = 4_000
+"""With more pairs of lines that differ than this, lines are paired by their place alone."""
+
+
+class Step(NamedTuple):
+    """A run of words: the same in both (`equal`), or replaced, dropped (`delete`) or added (`insert`)."""
+
+    kind: str
+    wanted: tuple[str, ...]
+    got: tuple[str, ...]
+    start: int
+    """Where the run begins among the expected words of its line."""
+
+
+@dataclass(frozen=True)
+class Aligned:
+    """Two texts, line by line. A pair holds the number of an expected line and of one that came, None for neither.
+
+    `char_edits` and `word_edits` are the fewest that turn one text into the other, lines in any order where that is
+    free. `moved` says whether the same lines came in another order.
+    """
+
+    wanted: tuple[str, ...]
+    got: tuple[str, ...]
+    pairs: tuple[tuple[int | None, int | None], ...]
+    char_edits: int
+    word_edits: int
+    moved: bool
+
+    @cached_property
+    def steps(self) -> list[tuple[tuple[int | None, int | None], list[Step]]]:
+        """The runs of words of each pair of lines."""
+        return [(pair, self._steps_of(*pair)) for pair in self.pairs]
+
+    def _steps_of(self, one: int | None, other: int | None) -> list[Step]:
+        if one is None or other is None:
+            words = tuple((self.got[other] if other is not None else self.wanted[one or 0]).split())
+            return [Step("insert", (), words, 0) if one is None else Step("delete", words, (), 0)]
+        if self.wanted[one] == self.got[other]:
+            words = tuple(self.wanted[one].split())
+            return [Step("equal", words, words, 0)]
+        from rapidfuzz.distance import Levenshtein
+
+        first, second = self.wanted[one].split(), self.got[other].split()
+        return [
+            Step(
+                run.tag,
+                tuple(first[run.src_start : run.src_end]),
+                tuple(second[run.dest_start : run.dest_end]),
+                run.src_start,
+            )
+            for run in Levenshtein.opcodes(first, second)
+        ]
+
+    def words_met(self) -> frozenset[int]:
+        """The numbers of the expected words that came, in their place, counted over the whole text."""
+        firsts, at = [], 0
+        for line in self.wanted:
+            firsts.append(at)
+            at += len(line.split())
+        return frozenset(
+            firsts[pair[0]] + step.start + number
+            for pair, steps in self.steps
+            if pair[0] is not None
+            for step in steps
+            if step.kind == "equal"
+            for number in range(len(step.wanted))
+        )
+
+
+def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Aligned:
+    """Two texts side by side.
+
+    :param wanted: the lines that are expected, without what does not count.
+    :param free: whether lines may stand in any order.
+    """
+    from rapidfuzz.distance import Levenshtein
+
+    pairs = _paired(wanted, got, free)
+    if free:
+        lines = [(wanted[a] if a is not None else "", got[b] if b is not None else "") for a, b in pairs]
+        chars = sum(Levenshtein.distance(one, other) for one, other in lines)
+        # Where a line is dropped or added, so is the end of a line.
+        chars += abs(max(len(wanted) - 1, 0) - max(len(got) - 1, 0))
+        words = sum(Levenshtein.distance(one.split(), other.split()) for one, other in lines)
+    else:
+        chars = Levenshtein.distance("\n".join(wanted), "\n".join(got))
+        words = Levenshtein.distance(
+            [word for line in wanted for word in line.split()], [word for line in got for word in line.split()]
+        )
+    moved = not free and sorted(wanted) == sorted(got) and list(wanted) != list(got)
+    return Aligned(tuple(wanted), tuple(got), tuple(pairs), chars, words, moved)
+
+
+def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple[int | None, int | None]]:
+    """Which lines go together: those that are the same first, then those that are alike."""
+    if len(wanted) == 1 and len(got) == 1:
+        return [(0, 0)]
+    same = _same(wanted, got, free)
+    left = [n for n in range(len(wanted)) if n not in same]
+    taken = set(same.values())
+    right = [n for n in range(len(got)) if n not in taken]
+    if len(left) * len(right) > _MOST_PAIRS:
+        same |= dict(zip(left, right, strict=False))
+    elif left and right:
+        import numpy as np
+        from scipy.optimize import linear_sum_assignment
+
+        alike = np.array([[_alike(wanted[a], got[b]) for b in right] for a in left])
+        alike[alike < _ALIKE] = 0.0
+        if not free:
+            _forbid_crossing(alike, left, right, same)
+        rows, columns = linear_sum_assignment(alike, maximize=True)
+        for row, column in zip(rows, columns, strict=True):
+            if alike[row, column] > 0:
+                same[left[row]] = right[column]
+    paired: list[tuple[int | None, int | None]] = [(n, same.get(n)) for n in range(len(wanted))]
+    taken = set(same.values())
+    return paired + [(None, n) for n in range(len(got)) if n not in taken]
+
+
+def _alike(one: str, other: str) -> float:
+    """How alike two lines are, 0 to 1; a line that is cut short is the line it begins."""
+    from rapidfuzz.distance import Levenshtein
+
+    if len(other) > 2 and one.startswith(other):
+        return 0.99
+    return Levenshtein.normalized_similarity(one, other)
+
+
+def _same(wanted: Sequence[str], got: Sequence[str], free: bool) -> dict[int, int]:
+    """Lines that are the same in both: in order, or wherever they stand."""
+    if free:
+        places: dict[str, list[int]] = {}
+        for number, line in enumerate(got):
+            places.setdefault(line, []).append(number)
+        return {number: places[line].pop(0) for number, line in enumerate(wanted) if places.get(line)}
+    from rapidfuzz.distance import LCSseq
+
+    return {
+        one.src_start + n: one.dest_start + n
+        for one in LCSseq.opcodes(list(wanted), list(got))
+        if one.tag == "equal"
+        for n in range(one.src_end - one.src_start)
+    }
+
+
+def _forbid_crossing(alike: object, left: list[int], right: list[int], same: dict[int, int]) -> None:
+    """In a text whose order counts, a line goes only with one that stands between the same neighbours."""
+    import numpy as np
+
+    table = np.asarray(alike)
+    for row, a in enumerate(left):
+        before = [same[n] for n in same if n < a]
+        after = [same[n] for n in same if n > a]
+        low, high = max(before, default=-1), min(after, default=10**9)
+        for column, b in enumerate(right):
+            if not low < b < high:
+                table[row, column] = 0.0

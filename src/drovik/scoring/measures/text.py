@@ -1,0 +1,173 @@
+"""The measure `text`: what was read, beside what is written there, character by character and word by word."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
+
+from drovik.problems import Problem
+from drovik.project.tasks import Task
+from drovik.scoring.causes.texts import text_findings
+from drovik.scoring.language.detecting import language_of
+from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.measures.aligning import Aligned, align_lines
+from drovik.scoring.measures.folding import Folding
+from drovik.scoring.measures.particular import dates_in, must_be_right, numbers_in, recalled
+from drovik.scoring.places import Pointer, at, shown
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
+
+WHATS = {
+    "characters": "characters right",
+    "words": "words right",
+    "exact": "texts wholly right",
+    "must": "words right that must be",
+}
+(CHAR_EDITS, CHARS, WORD_EDITS, WORDS, MUST_RIGHT, MUST, NUMBERS_RIGHT, NUMBERS, DATES_RIGHT, DATES, EXACT,
+ CASES) = range(12)  # fmt: skip
+SIZE = 12
+
+
+class TextTable(Folding):
+    """What stands in question.toml for a text measure.
+
+    `order`: "free" lets lines stand in any order. `must`: kinds of words that must be right; `words`: more of them.
+    """
+
+    at: Pointer = ""
+    order: Literal["kept", "free"] = "kept"
+    must: list[Literal["numbers", "negations", "names"]] = ["numbers", "negations"]
+    words: list[str] = []
+    score: Literal["characters", "words", "exact", "must"] = "characters"
+
+
+class Text(Measure):
+    """Character and word error rate over the corpus, the words that must be right, numbers and dates.
+
+    The score is 1 less the error rate, no less than 0. The worst: nothing was read, so that every character and word
+    is one to be added.
+    """
+
+    kind: ClassVar[str] = "text"
+    table_type: ClassVar[type[TextTable]] = TextTable
+    shares: ClassVar[frozenset[str]] = frozenset(("texts wholly right",))
+
+    def __init__(self, name: str, table: TextTable) -> None:
+        super().__init__(name, WHATS[table.score], table.score == "exact")
+        self._table = table
+        self._folded = lru_cache(maxsize=200_000)(lambda text: tuple(table.lines(text)))
+        self._words = frozenset(word for one in table.words for word in table.line_words(one))
+
+    @classmethod
+    def make(cls, name: str, table: TextTable, task: Task, place: str, problems: list[Problem]) -> Text | None:
+        """See `Measure.make`."""
+        return cls(name, table)
+
+    def expected_of(self, expected: Any) -> Any:
+        """See `Measure.expected_of`."""
+        return at(expected, self._table.at)
+
+    def check_expected(self, expected: Any) -> tuple[str, str] | None:
+        """See `Measure.check_expected`. An empty text is an expected output: nothing stands there."""
+        if isinstance(expected, str):
+            return None
+        return f"{shown(expected)[:60]} is no text", "give the text as it should be read"
+
+    def language_of(self, expected: Any) -> str | None:
+        """See `Measure.language_of`."""
+        return language_of(expected)
+
+    def traits(self, expected: Any) -> frozenset[str]:
+        """See `Measure.traits`: the lines of more than a few characters."""
+        return frozenset(line.casefold() for line in self._folded(expected) if len(line) > 3)
+
+    def traits_of(self, answer: Any) -> frozenset[str]:
+        """See `Measure.traits_of`."""
+        text = at(answer, self._table.at)
+        return self.traits(text) if isinstance(text, str) else frozenset()
+
+    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+        """See `Measure.per_case`. The statistics: the numbers that are named at the head of this module."""
+        got = at(answer, self._table.at)
+        wanted_lines = self._folded(expected)
+        got_lines = tuple(self._table.lines(got)) if isinstance(got, str) else ()
+        if wanted_lines == got_lines:
+            return self.best(expected)
+        aligned = align_lines(wanted_lines, got_lines, self._table.order == "free")
+        statistics = self._statistics(wanted_lines, got_lines, aligned)
+        findings = text_findings(aligned, CHAR_EDITS, WORD_EDITS)
+        if statistics[EXACT]:  # the order of lines, which does not count
+            findings = ()
+        return CaseScore(statistics, self._value(statistics), findings)
+
+    def _statistics(self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Aligned) -> tuple[float, ...]:
+        words = [word for line in wanted for word in line.split()]
+        must = must_be_right(words, self._table.must, self._words)
+        numbers, dates = numbers_in(" ".join(wanted)), dates_in("\n".join(wanted))
+        row = [0.0] * SIZE
+        row[CHAR_EDITS], row[CHARS] = aligned.char_edits, len("\n".join(wanted))
+        row[WORD_EDITS], row[WORDS] = aligned.word_edits, len(words)
+        row[MUST] = len(must)
+        if must:
+            met = aligned.words_met()
+            row[MUST_RIGHT] = sum(number in met for number in must)
+        if numbers:
+            row[NUMBERS_RIGHT], row[NUMBERS] = recalled(numbers, numbers_in(" ".join(got))), len(numbers)
+        if dates:
+            row[DATES_RIGHT], row[DATES] = recalled(dates, dates_in("\n".join(got))), len(dates)
+        row[EXACT], row[CASES] = float(aligned.char_edits == 0), 1.0
+        return tuple(row)
+
+    def _value(self, row: tuple[float, ...]) -> float:
+        if self._table.score == "exact":
+            return row[EXACT]
+        if self._table.score == "must":
+            return row[MUST_RIGHT] / row[MUST] if row[MUST] else 1.0
+        edits, size = (CHAR_EDITS, CHARS) if self._table.score == "characters" else (WORD_EDITS, WORDS)
+        return max(0.0, 1.0 - row[edits] / row[size]) if row[size] else float(not row[edits])
+
+    def worst(self, expected: Any, why: str) -> CaseScore:
+        """See `Measure.worst`."""
+        row = list(self.best(expected).statistics)
+        # Where nothing is expected, an answer that is not in form is one character and one word too many.
+        row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHARS], 1.0), max(row[WORDS], 1.0)
+        row[MUST_RIGHT] = row[NUMBERS_RIGHT] = row[DATES_RIGHT] = row[EXACT] = 0.0
+        return CaseScore(tuple(row), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))
+
+    def best(self, expected: Any) -> CaseScore:
+        """See `Measure.best`."""
+        return CaseScore(self._best(expected), 1.0)
+
+    def _best(self, expected: str) -> tuple[float, ...]:
+        lines = self._folded(expected)
+        words = [word for line in lines for word in line.split()]
+        must = float(len(must_be_right(words, self._table.must, self._words)))
+        numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
+        size = float(len("\n".join(lines)))
+        return (0.0, size, 0.0, float(len(words)), must, must, numbers, numbers, dates, dates, 1.0, 1.0)
+
+    def score_of(self, totals: Floats) -> Floats:
+        """1 less errors over what is expected, of all cases together; or the share that `score` names."""
+        return self.figures(totals)[self.what]
+
+    def figures(self, totals: Floats) -> dict[str, Floats]:
+        """See `Measure.figures`. An error rate of nothing expected is 0, a recall of nothing is 1.
+
+        Error rate: the fewest substitutions, deletions and insertions that turn what was read into what is written
+        (V. I. Levenshtein, Sov. Phys. Dokl. 10, 1966), over the length of what is written, summed over the corpus.
+        """
+        import numpy as np
+
+        chars = share(totals[..., CHAR_EDITS], totals[..., CHARS], 0.0)
+        words = share(totals[..., WORD_EDITS], totals[..., WORDS], 0.0)
+        return {
+            "characters right": np.maximum(0.0, 1.0 - chars),
+            "words right": np.maximum(0.0, 1.0 - words),
+            "character error rate": chars,
+            "word error rate": words,
+            "words right that must be": share(totals[..., MUST_RIGHT], totals[..., MUST]),
+            "numbers found": share(totals[..., NUMBERS_RIGHT], totals[..., NUMBERS]),
+            "dates found": share(totals[..., DATES_RIGHT], totals[..., DATES]),
+            "texts wholly right": share(totals[..., EXACT], totals[..., CASES], 0.0),
+        }
