@@ -7,13 +7,14 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, Literal
 
+from drovik.comparing import weighed
 from drovik.comparing.statistics import holm, mcnemar, paired_interval, permutation_test, score_interval
 from drovik.problems import DrovikError, Problem
 from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.scoring.measure import CaseScore, Measure
 
 if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats
+    from drovik.scoring.measure import Floats, Weighing
 
 Outcome = Literal["better", "worse", "too close to call", "no difference", "no verdict"]
 
@@ -90,7 +91,16 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
             rows, figure, name in score.measure.shares and _is_plain(score.scored, grouped)
         )
         found[name] = Estimate(float(value), low, high, len(score.scored), method)
+    for name, weigh in score.measure.weighed([_score(one) for one in score.scored]).items():
+        found[name] = _weighed_estimate(weigh, score.scored)
     return found
+
+
+def _weighed_estimate(weigh: Weighing, cases: Sequence[ScoredCase]) -> Estimate:
+    import numpy as np
+
+    (low, high), method = weighed.interval(weigh, weighed.groups_of(cases))
+    return Estimate(float(weigh(np.ones((1, len(cases))))[0]), low, high, len(cases), method)
 
 
 def _is_plain(cases: Sequence[ScoredCase], grouped: bool) -> bool:
@@ -99,6 +109,8 @@ def _is_plain(cases: Sequence[ScoredCase], grouped: bool) -> bool:
 
 
 def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
+    if measure.is_weighed:
+        return _weighed_estimate(measure.weighed([_score(one) for one in cases])[measure.what], cases)
     rows, grouped = _rows(measure, cases)
     (low, high), method = score_interval(rows, measure.score_of, measure.binary and _is_plain(cases, grouped))
     return Estimate(float(measure.score_of(rows.sum(axis=0))), low, high, len(cases), method)
@@ -135,15 +147,9 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
         raise DrovikError(Problem(what, "send them first: drovik send"))
     measure = one.measure
     before, after = [pair[0] for pair in pairs], [pair[1] for pair in pairs]
-    (rows_before, grouped), (rows_after, _) = _rows(measure, before), _rows(measure, after)
     values = _estimate(measure, before), _estimate(measure, after)
-    low, high = paired_interval(rows_before, rows_after, measure.score_of)
     fixed, broken, improved, worsened = _changed(pairs)
-    if measure.binary and _is_plain(before, grouped) and _is_plain(after, grouped):
-        p, test = mcnemar(len(broken), len(fixed)), "exact McNemar test"
-    else:
-        p = permutation_test(rows_before, rows_after, measure.score_of)
-        test = "paired permutation test" + (" on whole groups" if grouped else "")
+    low, high, p, test = _tested(measure, before, after, (len(broken), len(fixed)))
     verdict = Verdict(
         first.task, measure.name, measure.what, first.arm, second.arm, *values,
         values[1].value - values[0].value, low, high, p, test, "too close to call",
@@ -151,6 +157,28 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
         costs_of([one for a in before for one in a.answers]), costs_of([one for b in after for one in b.answers]),
     )  # fmt: skip
     return judged(verdict, _too_many_failed(one, other))
+
+
+def _tested(
+    measure: Measure, before: Sequence[ScoredCase], after: Sequence[ScoredCase], changed: tuple[int, int]
+) -> tuple[float, float, float, str]:
+    """The interval of the difference of two arms, the p value, and the name of the test.
+
+    :param changed: how many cases only the first has right, and only the second.
+    """
+    if measure.is_weighed:
+        groups = weighed.groups_of(before)
+        one, other = ([_score(case) for case in cases] for cases in (before, after))
+        first, second = measure.weighed(one)[measure.what], measure.weighed(other)[measure.what]
+        p = weighed.permutation_test(measure.weighed([*one, *other])[measure.what], groups)
+        on_groups = " on whole groups" if len(set(groups)) < len(before) else ""
+        return *weighed.paired_interval(first, second, groups), p, f"paired permutation test{on_groups}"
+    (rows_before, grouped), (rows_after, _) = _rows(measure, before), _rows(measure, after)
+    low, high = paired_interval(rows_before, rows_after, measure.score_of)
+    if measure.binary and _is_plain(before, grouped) and _is_plain(after, grouped):
+        return low, high, mcnemar(*changed), "exact McNemar test"
+    p = permutation_test(rows_before, rows_after, measure.score_of)
+    return low, high, p, "paired permutation test" + (" on whole groups" if grouped else "")
 
 
 def _changed(pairs: Sequence[tuple[ScoredCase, ScoredCase]]) -> tuple[tuple[str, ...], ...]:

@@ -9,16 +9,21 @@ from drovik.problems import Problem, known_words
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.measure import Measure, expected_at, read_table
+from drovik.scoring.measures.boxes import Boxes
 from drovik.scoring.measures.facts import Facts
 from drovik.scoring.measures.fields import Fields
 from drovik.scoring.measures.form import Form
 from drovik.scoring.measures.items import Items
 from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.likeness import Likeness
+from drovik.scoring.measures.points import Points
+from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.text import Text
 from drovik.scoring.places import ABSENT
 
-MEASURES: dict[str, type[Measure]] = {one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Form)}
+MEASURES: dict[str, type[Measure]] = {
+    one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form)
+}
 
 
 def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:

@@ -8,8 +8,8 @@ from __future__ import annotations
 import re
 
 _HEDGES = frozenset(
-    ("perhaps", "maybe", "possibly", "probably", "presumably", "apparently", "likely", "seemingly", "might", "may", "could",
-     "potentially", "supposedly")
+    ("perhaps", "maybe", "possibly", "probably", "presumably", "apparently", "likely", "seemingly", "might", "may",
+     "could", "potentially", "supposedly")
 )  # fmt: skip
 _HEDGING_RUNS = (
     ("appears", "to"), ("appear", "to"), ("seems", "to"), ("seem", "to"), ("looks", "like"), ("look", "like"),

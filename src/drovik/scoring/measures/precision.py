@@ -1,0 +1,89 @@
+"""Average precision: how well what was found is ordered by its confidence, over all cases together.
+
+It is no function of sums over cases: what all cases found is sorted. A resample counts each case so many times, so
+that it is a function of how often each case counts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from drovik.scoring.measure import Floats
+
+POINTS = 101
+OVERLAPS = tuple(0.5 + 0.05 * n for n in range(10))
+
+
+class Found(NamedTuple):
+    """What was found of one label in many cases: for each find its case, its confidence, and whether it is right at
+    each of ten overlaps; and for each case how many there are to be found.
+    """
+
+    case: NDArray[np.int64]
+    confidence: Floats
+    right: NDArray[np.bool_]
+    wanted: Floats
+
+
+def average_precision(found: Sequence[Found], overlaps: Sequence[int], weights: Floats) -> Floats:
+    """Mean average precision over labels and overlaps (Lin et al., ECCV 2014): for each, the mean over 101 recalls of
+    the highest precision at that recall or above.
+
+    What has the same confidence comes in together, so that the order of cases does not matter.
+
+    :param overlaps: which of the ten overlaps, by number.
+    :param weights: how often each case counts, shape (b, n).
+    :return: shape (b,). A label that nothing expects counts for nothing; where none is expected, it is 1 if nothing
+        was found and 0 if something was.
+    """
+    import numpy as np
+
+    total, labels = np.zeros(len(weights)), np.zeros(len(weights))
+    idle = np.zeros(len(weights))
+    for one in found:
+        wanted = weights @ one.wanted
+        idle += weights[:, one.case].sum(axis=1)
+        order = np.argsort(-one.confidence, kind="stable")
+        counted = weights[:, one.case[order]]
+        ends = _ends_of_ties(one.confidence[order])
+        here = np.zeros(len(weights))
+        for number in overlaps:
+            hits = np.cumsum(counted * one.right[order, number], axis=1)[:, ends]
+            here += _area(hits, np.cumsum(counted, axis=1)[:, ends], wanted)
+        total += np.where(wanted > 0, here / len(overlaps), 0.0)
+        labels += wanted > 0
+    nothing: Floats = np.where(idle > 0, 0.0, 1.0)
+    result: Floats = np.where(labels > 0, total / np.where(labels > 0, labels, 1.0), nothing)
+    return result
+
+
+def _ends_of_ties(confidence: Floats) -> NDArray[np.int64]:
+    """The last place of each run of equal confidences."""
+    import numpy as np
+
+    if not len(confidence):
+        return np.array([], dtype=np.int64)
+    return np.append(np.flatnonzero(np.diff(confidence)), len(confidence) - 1)
+
+
+def _area(hits: Floats, found: Floats, wanted: Floats) -> Floats:
+    """The mean of the interpolated precision over 101 recalls."""
+    import numpy as np
+
+    if not hits.shape[1]:
+        return np.zeros(len(hits))
+    precision = hits / np.maximum(found, 1e-300)
+    best = np.maximum.accumulate(precision[:, ::-1], axis=1)[:, ::-1]
+    recall = hits / np.where(wanted > 0, wanted, 1.0)[:, None]
+    points = np.linspace(0.0, 1.0, POINTS)
+    area = np.zeros(len(hits))
+    for row in range(len(hits)):
+        places = np.searchsorted(recall[row], points - 1e-12, side="left")
+        inside = places < recall.shape[1]
+        area[row] = best[row, places[inside]].sum() / POINTS
+    return area
