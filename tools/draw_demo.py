@@ -109,6 +109,12 @@ def draw_tag(draw, tag, left, top, scale):
         max(1, round(2 * scale)),
     )
     draw.ellipse((left + 95 * scale, top + 10 * scale, left + 113 * scale, top + 28 * scale), (60, 66, 72))
+    for number, row in enumerate(rows_of(tag)):
+        size = round((21 if number else 18) * scale)
+        draw.text((left + 16 * scale, top + (38 + number * 29) * scale), row, (32, 30, 28), font(size))
+
+
+def rows_of(tag):
     rows = [
         "SKERRY LINE",
         f"No. {tag['number']}",
@@ -118,10 +124,7 @@ def draw_tag(draw, tag, left, top, scale):
     ]
     if tag["value"] is not None:
         rows.append(f"Value  {tag['value']:.2f}".replace(".", ","))
-    rows += [f"{one['count']} x {one['item']}" for one in tag["contents"]]
-    for number, row in enumerate(rows):
-        size = round((21 if number else 18) * scale)
-        draw.text((left + 16 * scale, top + (38 + number * 29) * scale), row, (32, 30, 28), font(size))
+    return rows + [f"{one['count']} x {one['item']}" for one in tag["contents"]]
 
 
 def scene_picture(scene, chance):
@@ -141,7 +144,10 @@ def scene_picture(scene, chance):
     inside.paste(marks, (0, 0), item.getchannel("A"))
     item.alpha_composite(inside)
     turned = item.rotate(chance.uniform(-8, 8), Image.Resampling.BICUBIC, center=(215, 240))
-    picture.paste(turned, (chance.randint(-8, 8), chance.randint(-8, 8)), turned)
+    x, y = chance.randint(-8, 8), chance.randint(-8, 8)
+    picture.paste(turned, (x, y), turned)
+    left, top, right, bottom = turned.getbbox()
+    scene["boxes"] = {"item": [left + x, top + y, right + x, bottom + y], "tag": [418, 84, 628, 384]}
     draw_tag(ImageDraw.Draw(picture), scene["tag"], 418, 84, 1.0)
     return picture
 
@@ -210,6 +216,13 @@ def case_of(scene, pictures):
         "sort": {"kind": scene["kind"]},
         "read-tag": tag,
         "describe": {"must": must, "must_not": must_not},
+        "copy-tag": "\n".join(" ".join(row.split()) for row in rows_of(scene["tag"])),
+        "find": {
+            "things": [
+                {"label": scene["kind"], "box": scene["boxes"]["item"]},
+                {"label": "tag", "box": scene["boxes"]["tag"]},
+            ]
+        },
     }
     return {
         "id": scene["id"],

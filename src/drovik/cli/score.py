@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from drovik.cli.opening import add_choice_arguments, add_project_argument, add_split_argument, open_project
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from drovik.scoring.gathering import TaskView
     from drovik.scoring.measure import Table
 
-EXAMPLE = "drovik score --task sort --details"
+EXAMPLE = "drovik score --task sort --details\n  drovik score --causes"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -23,11 +23,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_choice_arguments(parser)
     add_split_argument(parser)
     parser.add_argument("--details", action="store_true", help="also confusion matrices, labels, fields, statements")
+    parser.add_argument("--causes", action="store_true", help="why answers are wrong, and what to mend first")
+    parser.add_argument("--doubtful", action="store_true", help="expected outputs that the models agree against")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
+    from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
     from drovik.cli.documents import arm_document
     from drovik.scoring.gathering import gather
     from drovik.store.keeping import Store
@@ -36,13 +39,24 @@ def run(arguments: argparse.Namespace) -> int:
     with Store(project.store_path, create=False) as store:
         views = gather(project, store, arguments.task, arguments.arm, arguments.split)
     if arguments.json:
-        print_json({"tasks": {view.task.name: [arm_document(one) for one in view.scores] for view in views}})
+        document: dict[str, Any] = {
+            "tasks": {view.task.name: [arm_document(one) for one in view.scores] for view in views}
+        }
+        if arguments.causes:
+            document["causes"] = {view.task.name: causes_document(view) for view in views}
+        if arguments.doubtful:
+            document["doubtful"] = doubts_document(project, views)
+        print_json(document)
         return DONE
     for view in views:
         show_scores(view)
         if arguments.details:
             for one in view.scores:
                 _show_details(one)
+        if arguments.causes:
+            show_causes(view)
+    if arguments.doubtful:
+        show_doubts(project, views)
     return DONE
 
 

@@ -8,7 +8,7 @@ groups, the sums of whole groups: what is resampled is then the group.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -51,15 +51,33 @@ def bootstrap(rows: Floats, statistic: ScoreOf, resamples: int = RESAMPLES, seed
     """
     import numpy as np
 
+    return np.concatenate([statistic(sums) for sums in _resampled(rows, resamples, seed)])
+
+
+def _resampled(rows: Floats, resamples: int, seed: int) -> Iterator[Floats]:
+    """The sums of resamples of rows, some at a time."""
+    import numpy as np
+
     kinds, counts = np.unique(rows, axis=0, return_counts=True)
     chance = np.random.default_rng(seed)
-    step = max(1, _CHUNK // len(kinds))
-    found = []
+    step = max(1, _CHUNK // max(kinds.shape))
     for start in range(0, resamples, step):
         size = min(step, resamples - start)
         draws = chance.multinomial(len(rows), counts / len(rows), size=size)
-        found.append(statistic(draws.astype(np.float64) @ kinds))
-    return np.concatenate(found)
+        yield draws.astype(np.float64) @ kinds
+
+
+def bootstrap_all(
+    rows: Floats, statistics: Callable[[Floats], dict[str, Floats]], resamples: int = RESAMPLES, seed: int = SEED
+) -> dict[str, Floats]:
+    """Several statistics of sums by name, over the same resamples: see `bootstrap`."""
+    import numpy as np
+
+    found: dict[str, list[Floats]] = {}
+    for sums in _resampled(rows, resamples, seed):
+        for name, values in statistics(sums).items():
+            found.setdefault(name, []).append(values)
+    return {name: np.concatenate(parts) for name, parts in found.items()}
 
 
 def percentile_interval(values: Floats) -> tuple[float, float]:
@@ -80,14 +98,21 @@ def score_interval(rows: Floats, score_of: ScoreOf, binary: bool) -> tuple[tuple
     :param rows: shape (n, k).
     :param binary: whether the score is a share of rows, each of which is wholly right or wrong.
     """
-    import numpy as np
-
     value = float(score_of(rows.sum(axis=0)))
     if binary:
         return wilson_interval(value * len(rows), len(rows)), "Wilson"
-    values = bootstrap(rows, score_of)
+    return bootstrapped_interval(value, bootstrap(rows, score_of), len(rows))
+
+
+def bootstrapped_interval(value: float, values: Floats, size: int) -> tuple[tuple[float, float], str]:
+    """The interval of a score that was bootstrapped, and the name of its method; see `score_interval`.
+
+    :param size: how many rows there are.
+    """
+    import numpy as np
+
     if float(np.ptp(values)) == 0.0:
-        return wilson_interval(value * len(rows), len(rows)), "Wilson"
+        return wilson_interval(min(max(value, 0.0), 1.0) * size, size), "Wilson"
     low, high = percentile_interval(values)
     return (low, high), "bootstrap"
 

@@ -8,7 +8,16 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Literal
 
 from drovik.comparing import weighed
-from drovik.comparing.statistics import holm, mcnemar, paired_interval, permutation_test, score_interval
+from drovik.comparing.statistics import (
+    bootstrap_all,
+    bootstrapped_interval,
+    holm,
+    mcnemar,
+    paired_interval,
+    permutation_test,
+    score_interval,
+    wilson_interval,
+)
 from drovik.problems import DrovikError, Problem
 from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.scoring.measure import CaseScore, Measure
@@ -82,15 +91,16 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
     """A measure's further figures by name, each with its interval."""
     rows, grouped = _rows(score.measure, score.scored)
     found = {}
-    for name, value in score.measure.figures(rows.sum(axis=0)).items():
-
-        def figure(totals: Floats, name: str = name) -> Floats:
-            return score.measure.figures(totals)[name]
-
-        (low, high), method = score_interval(
-            rows, figure, name in score.measure.shares and _is_plain(score.scored, grouped)
-        )
-        found[name] = Estimate(float(value), low, high, len(score.scored), method)
+    figures = score.measure.figures
+    values = bootstrap_all(rows, figures)
+    plain = _is_plain(score.scored, grouped)
+    for name, figure in figures(rows.sum(axis=0)).items():
+        value = float(figure)
+        if name in score.measure.shares and plain:
+            (low, high), method = wilson_interval(value * len(rows), len(rows)), "Wilson"
+        else:
+            (low, high), method = bootstrapped_interval(value, values[name], len(rows))
+        found[name] = Estimate(value, low, high, len(score.scored), method)
     for name, weigh in score.measure.weighed([_score(one) for one in score.scored]).items():
         found[name] = _weighed_estimate(weigh, score.scored)
     return found

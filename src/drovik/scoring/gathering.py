@@ -14,7 +14,7 @@ from drovik.scoring.arm_scores import ArmScores, score_arm, with_wrong_before
 from drovik.scoring.catalogue import informed, measures_of
 from drovik.scoring.measure import Measure
 from drovik.sending.plan import Ask
-from drovik.sending.reading_back import answers_for
+from drovik.sending.reading_back import answers_for, pictures_sent
 from drovik.sending.sources import source_digests
 from drovik.sending.threads import Thread, arm_before, threads_of
 from drovik.store.keeping import Store
@@ -165,6 +165,7 @@ def _view(
     cases: tuple[Case, ...],
     digests: dict[str, str],
 ) -> TaskView:
+    measures = informed(measures_of(task, []), task, project.cases)
     today = [arm for arm in arms if "@" not in arm.name]
     threads = threads_of(project, store, task, today, cases, digests)
     asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
@@ -176,6 +177,8 @@ def _view(
             rows = store.asked_by(task.name, arm.digest)
             asks += [Ask(task, arm, by_id[case], repeat, one) for case, repeat, one in rows if case in by_id]
     found = answers_for(project, store, task, asks)
+    if any(measure.wants_pictures for measure in measures):
+        found = {one: replace(answer, pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
     answers: dict[str, dict[str, Answer]] = {arm.name: {} for arm in arms}
     identities: dict[str, dict[str, str]] = {arm.name: {} for arm in arms}
     repeats: dict[str, dict[str, list[Answer | None]]] = {arm.name: {} for arm in arms}
@@ -186,7 +189,6 @@ def _view(
             if ask.identity in found:
                 answers[ask.arm.name][ask.case.id] = found[ask.identity]
     second = _second_tries(project, store, task, threads)
-    measures = informed(measures_of(task, []), task, project.cases)
     wrong = _wrong_before(project, store, task, arms, cases, digests)
     scores = tuple(
         with_wrong_before(

@@ -13,6 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from drovik.standin.finding import lines_copied, things_found
 from drovik.standin.scenes import Scene, Seen, chance_seed
 
 KINDS = ("glove", "mitten", "cap", "hat", "flask", "bottle", "rucksack", "holdall")
@@ -65,6 +66,7 @@ class Hints:
     decimal: bool
     language: bool
     only_seen: bool
+    only_lines: bool
     fields: frozenset[str] = frozenset()
     """The fields that a schema in the prompt names; none where there is no schema."""
 
@@ -80,6 +82,7 @@ class Hints:
             "decimal" in low or "comma" in low,
             "english" in low,
             any(sign in low for sign in ("only what", "do not guess", "not guess")),
+            any(sign in low for sign in ("nothing but the lines", "nothing else")),
             _fields_of(text),
         )
 
@@ -123,12 +126,26 @@ def answer(nature: Nature, rules: str, words: str, seen: list[Seen], extra: str 
     if scene is None:
         return _unseen(text, chance, bool(seen))
     small = max((max(one.width, one.height) for one in seen if one.scene), default=0) < _SMALL
+    if _is_to_find(text):
+        view = max((one for one in seen if one.scene), key=lambda one: one.width / one.height)
+        order_told = "left, top" in text or "xmin" in text.lower()
+        return Said(_wrapped(things_found(scene, order_told, hints.names_labels, chance, view), hints, chance))
     say = _task_of(text)
     return Said(say(scene, hints, chance, small))
 
 
+def _is_to_find(text: str) -> bool:
+    return re.search(r"\bbox(es)?\b", text.lower()) is not None
+
+
+def _copy(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
+    return lines_copied(scene, hints.only_lines, chance, 0.05 * (5 if small else 1))
+
+
 def _task_of(text: str) -> Callable[[Scene, Hints, _Chance, bool], str]:
     low = text.lower()
+    if re.search(r"line by line|word for word|each line", low):
+        return _copy
     if "describe" in low and "json" not in low:
         return _describe
     if re.search(r"\btag\b", low) and re.search(r"\b(read|date|deck|number)\b", low):

@@ -10,6 +10,7 @@ from functools import cache
 from importlib.resources import files
 from typing import Any
 
+SCENE_SIZE = (640, 480)
 _SIDE = 12
 _FAR = 16.0
 """Mean difference of a colour, of 255, beyond which a print is of no known scene."""
@@ -24,6 +25,8 @@ class Scene:
     colour: str
     mark: str
     tag: dict[str, Any]
+    boxes: dict[str, tuple[int, int, int, int]]
+    """Where the item and the tag lie, in a picture of `SCENE_SIZE`: left, top, right, bottom."""
 
 
 @dataclass(frozen=True)
@@ -53,7 +56,7 @@ def _known() -> list[tuple[bytes, Scene]]:
     rows = []
     for line in files("drovik.standin").joinpath("scenes.jsonl").read_text("utf-8").splitlines():
         row = json.loads(line)
-        scene = Scene(row["id"], row["kind"], row["colour"], row["mark"], row["tag"])
+        scene = Scene(row["id"], row["kind"], row["colour"], row["mark"], row["tag"], row["boxes"])
         rows += [(bytes.fromhex(one), scene) for one in row["prints"]]
     return rows
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from drovik.scoring.causes.glyphs import is_glyph_slip
 from drovik.scoring.causes.table import ANOTHER_VALUE, OTHER_WORDS
 from drovik.scoring.causes.values import plain_cause
-from drovik.scoring.language.english import denies, is_opposite
+from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.aligning import Aligned, Step
 
@@ -69,8 +69,8 @@ def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool
 
 def _run_cause(step: Step) -> str:
     wanted, got = " ".join(step.wanted), " ".join(step.got)
-    lost = [word for word in step.wanted if denies(word.lower().strip(".,;:!?"))]
-    gained = [word for word in step.got if denies(word.lower().strip(".,;:!?"))]
+    lost = [word for word in step.wanted if is_negation(word)]
+    gained = [word for word in step.got if is_negation(word)]
     if len(lost) != len(gained):
         return "negation lost" if len(lost) > len(gained) else "negation added"
     if step.kind == "delete":
@@ -85,8 +85,8 @@ def _run_cause(step: Step) -> str:
 def word_cause(wanted: str, got: str) -> str:
     """Why a word was read as another."""
     one, other = (word.lower().strip(".,;:!?()\"'") for word in (wanted, got))
-    if denies(one) != denies(other):
-        return "negation lost" if denies(one) else "negation added"
+    if is_negation(wanted) != is_negation(got):
+        return "negation lost" if is_negation(wanted) else "negation added"
     if is_opposite(one, other):
         return "opposite word"
     cause = plain_cause(wanted, got)

@@ -55,6 +55,12 @@ def denies(word: str) -> bool:
     return word in DENYING or word.endswith(("n't", "n’t"))
 
 
+def is_negation(written: str) -> bool:
+    """Whether a word, as it is written, denies something; "No." before a number denies nothing."""
+    word = written.lower()
+    return word not in ("no.", "nos.", "no:") and denies(word.strip(".,;:!?()\"'"))
+
+
 _DENYING_PAIRS = (("rather", "than"), ("instead", "of"))
 _COUNTING = _words("a an the one two three four five six seven eight nine ten some several its his her their")
 _WORD = re.compile(r"[^\W_]+(?:['’][^\W_]+)*")

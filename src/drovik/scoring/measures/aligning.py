@@ -134,9 +134,10 @@ def _alike(one: str, other: str) -> float:
     """How alike two lines are, 0 to 1; a line that is cut short is the line it begins."""
     from rapidfuzz.distance import Levenshtein
 
-    if len(other) > 2 and one.startswith(other):
+    first, second = one.casefold(), other.casefold()
+    if len(second) > 2 and first.startswith(second):
         return 0.99
-    return Levenshtein.normalized_similarity(one, other)
+    return Levenshtein.normalized_similarity(first, second)
 
 
 def _same(wanted: Sequence[str], got: Sequence[str], free: bool) -> dict[int, int]:

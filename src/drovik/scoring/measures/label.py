@@ -81,6 +81,7 @@ class Label(Measure):
         self.labels = tuple(labels)
         self._table = table
         self._index = index_of(labels, table)
+        self.place = table.at
         self._seen: dict[tuple[Any, ...], CaseScore] = {}
         self._paths = confusion.path_counts(self.labels, table.parts) if table.parts else None
 

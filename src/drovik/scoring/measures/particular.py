@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Collection, Sequence
 from functools import lru_cache
 
-from drovik.scoring.language.english import denies
+from drovik.scoring.language.english import is_negation
 from drovik.scoring.rules.dates import read_date
 from drovik.scoring.rules.numerals import numerals, readings
 
@@ -31,7 +31,7 @@ def must_be_right(words: Sequence[str], kinds: Collection[str], listed: Collecti
             bare in listed
             or word in listed
             or ("numbers" in kinds and has_digit)
-            or ("negations" in kinds and denies(bare.lower()))
+            or ("negations" in kinds and is_negation(word))
             or ("names" in kinds and bare[:1].isupper() and not begins)
             or ("names" in kinds and has_digit and any(char.isalpha() for char in bare))
         ):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
@@ -126,6 +127,15 @@ class Text(Measure):
             return row[MUST_RIGHT] / row[MUST] if row[MUST] else 1.0
         edits, size = (CHAR_EDITS, CHARS) if self._table.score == "characters" else (WORD_EDITS, WORDS)
         return max(0.0, 1.0 - row[edits] / row[size]) if row[size] else float(not row[edits])
+
+    def without(self, score: CaseScore, expected: Any, causes: Collection[str]) -> CaseScore:
+        """See `Measure.without`. Edits of words that are told one by one may come to more than there are in all."""
+        found = super().without(score, expected, causes)
+        if found.parts:
+            return found
+        row = list(found.statistics)
+        row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHAR_EDITS], 0.0), max(row[WORD_EDITS], 0.0)
+        return found._replace(statistics=tuple(row))
 
     def worst(self, expected: Any, why: str) -> CaseScore:
         """See `Measure.worst`."""

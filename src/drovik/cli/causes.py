@@ -1,0 +1,171 @@
+"""Why answers are wrong, as tables: what to mend first, and which expected outputs are in doubt."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from drovik.cli.printing import heading, say, shortened, table
+
+if TYPE_CHECKING:
+    from drovik.project.opening import Project
+    from drovik.scoring.doubts import Contradiction, Doubt, Twins
+    from drovik.scoring.gathering import TaskView
+    from drovik.scoring.mending import ToMend
+
+MOST_DOUBTS = 40
+
+
+def mending(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
+    """By arm and measure, the causes of a task's misses; models that do not see are left out."""
+    from drovik.scoring.doubts import doubts_of
+    from drovik.scoring.mending import to_mend
+
+    doubtful = {(one.measure, one.case) for one in doubts_of(view)}
+    blind = {arm.name for arm in view.arms if not arm.model.sees}
+    found = []
+    for arm in view.scores:
+        for score in arm.measures if arm.arm not in blind else ():
+            cases = {case for measure, case in doubtful if measure == score.measure.name}
+            found.append((arm.arm, score.measure.name, to_mend(view.task, score, cases)))
+    return found
+
+
+def show_causes(view: TaskView) -> None:
+    """What to mend first, arm by arm."""
+    from drovik.comparing.verdict import percent
+
+    heading(f"{view.task.name}: what to mend first")
+    rows = []
+    lines = []
+    for arm, measure, causes in mending(view):
+        for number, one in enumerate(causes):
+            gain = f"{(one.without - one.score) * 100:+.1f}"
+            cells = [
+                one.cause.name,
+                str(one.cases),
+                percent(one.without),
+                gain,
+                one.whose,
+                " ".join(one.examples[:3]),
+            ]
+            rows.append([f"{arm} {measure}" if number == 0 else "", *cells])
+        if causes:
+            lines.append(f"{arm}, {measure} {percent(causes[0].score)}: {causes[0].line}")
+    if not rows:
+        say("No answer has a miss.")
+        return
+    columns = ("arm", "cause", "cases", "score without it", "points", "whose", "for example")
+    table(columns, rows, numbers=(2, 3, 4))
+    for line in lines:
+        say(line)
+
+
+def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
+    """Expected outputs that are in doubt, near-twins, and answers that contradict each other."""
+    from drovik.scoring.doubts import contradictions, doubts_of
+
+    heading("expected outputs in doubt")
+    doubts = [one for view in views for one in doubts_of(view)]
+    if doubts:
+        say("Models agree with each other against what is expected, the surest first.", style="dim")
+        rows = [_doubt_row(one) for one in doubts[:MOST_DOUBTS]]
+        table(("task", "case", "where", "expected", "models say", "arms", "against"), rows, numbers=())
+        if len(doubts) > MOST_DOUBTS:
+            say(f"and {len(doubts) - MOST_DOUBTS} more: drovik score --doubtful --json")
+    else:
+        say("No two models agree against an expected output.")
+    found = twins(project, views)
+    if found:
+        heading("nearly the same picture, another expected output")
+        rows = [[one.first, one.second, ", ".join(one.tasks)] for one in found]
+        table(("case", "and case", "in the tasks"), rows[:MOST_DOUBTS], numbers=())
+    against = contradictions(views)
+    if against:
+        heading("answers that contradict each other across tasks")
+        rows = [
+            [one.case, one.arm, f"{one.first}: {one.words[0]}", f"{one.second}: {one.words[1]}"] for one in against
+        ]
+        table(("case", "arm", "says", "and says"), rows[:MOST_DOUBTS], numbers=())
+        if len(against) > MOST_DOUBTS:
+            say(f"and {len(against) - MOST_DOUBTS} more: drovik score --doubtful --json")
+
+
+def _doubt_row(one: Doubt) -> list[str]:
+    agreeing = ", ".join(one.agreeing)
+    return [
+        one.task, one.case, one.where or one.measure, shortened(one.expected, 50), shortened(one.said, 50),
+        f"{len(one.agreeing)}: {agreeing}", f"{len(one.others)}",
+    ]  # fmt: skip
+
+
+def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
+    """Cases with nearly the same picture and different expected outputs; what cannot be read is left out."""
+    import json
+
+    from drovik.images.prints import print_of
+    from drovik.images.source import read_source
+    from drovik.problems import DrovikError
+    from drovik.scoring.doubts import twins_of
+
+    prints = {}
+    for case in {case.id: case for view in views for case in view.cases}.values():
+        if len(case.pictures) == 1:
+            path = case.pictures[0].path
+            try:
+                data = read_source(project.folder, path)
+                prints[case.id] = print_of(data, path, project.settings.max_pixels)
+            except DrovikError:
+                continue
+    expected = {
+        view.task.name: {
+            case.id: json.dumps(case.expected[view.task.name], ensure_ascii=False, sort_keys=True)
+            for case in view.cases
+            if view.task.name in case.expected
+        }
+        for view in views
+    }
+    return twins_of(prints, expected)
+
+
+def causes_document(view: TaskView) -> list[dict[str, Any]]:
+    """What to mend first, as plain values."""
+    return [
+        {
+            "arm": arm,
+            "measure": measure,
+            "causes": [
+                {
+                    "cause": one.cause.name,
+                    "cases": one.cases,
+                    "findings": one.findings,
+                    "right_without_it": one.alone,
+                    "doubtful": one.doubtful,
+                    "score": one.score,
+                    "score_without_it": one.without,
+                    "whose": one.whose,
+                    "remedy": one.remedy,
+                    "line": one.line,
+                    "examples": list(one.examples),
+                }
+                for one in causes
+            ],
+        }
+        for arm, measure, causes in mending(view)
+    ]
+
+
+def doubts_document(project: Project, views: Sequence[TaskView]) -> dict[str, Any]:
+    """What is in doubt, as plain values."""
+    from dataclasses import asdict
+
+    from drovik.scoring.doubts import contradictions, doubts_of
+
+    def plain(found: Sequence[Doubt | Twins | Contradiction]) -> list[dict[str, Any]]:
+        return [asdict(one) for one in found]
+
+    return {
+        "against_the_models": plain([one for view in views for one in doubts_of(view)]),
+        "nearly_the_same_picture": plain(twins(project, views)),
+        "across_tasks": plain(contradictions(views)),
+    }
