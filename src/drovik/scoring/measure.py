@@ -156,6 +156,10 @@ class Measure(ABC):
         """The language that an answer has to be in to be right, by its code; None where it does not matter."""
         return None
 
+    def cause_as_read(self, where: str, expected: Any, got: Any) -> str | None:
+        """Why a value is off the schema at a place, where this measure takes it for right all the same."""
+        return None
+
     def traits(self, expected: Any) -> frozenset[str]:
         """What an expected output is known by, so that an answer about another case is seen to be one."""
         return frozenset()

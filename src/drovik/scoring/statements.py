@@ -83,6 +83,11 @@ def _phrase(text: str) -> Phrase:
     )
 
 
+def thing_of(phrase: Phrase) -> str:
+    """The thing that a phrase is about, without its attributes and its number: its last word."""
+    return [word for clause in english.clauses(phrase.text) for word in clause][-1]
+
+
 def _related(words: Sequence[str]) -> tuple[str | None, list[str], list[str]]:
     """A phrase that says where a thing is: the relation, the words before it, and those behind it."""
     ways = [(way, relation) for relation, ways in scope.PLACES.items() for way in ways]

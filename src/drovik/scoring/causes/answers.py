@@ -25,7 +25,7 @@ def explained(measure: Measure, answer: Answer, expected: object, read: CaseScor
     """
     findings = read.findings
     if answer.status == "off_schema":
-        findings = (*findings, *_off_schema(answer, findings)) or (
+        findings = (*findings, *_off_schema(measure, answer, expected, findings)) or (
             Finding("", "an answer that fits the schema", "another", OF_STATUS["off_schema"]),
         )
     if answer.status == "cut_off":
@@ -38,14 +38,15 @@ def explained(measure: Measure, answer: Answer, expected: object, read: CaseScor
     return findings
 
 
-def _off_schema(answer: Answer, known: Sequence[Finding]) -> list[Finding]:
+def _off_schema(measure: Measure, answer: Answer, expected: object, known: Sequence[Finding]) -> list[Finding]:
     """A finding for each error of the schema that no other finding tells of."""
     places = {one.where for one in known}
     found = []
     for error in answer.errors:
         if error.at not in places or not error.at:
             got = at(answer.value, error.at)
-            found.append(Finding(error.at, error.what, shown(got)[:200], _cause_of(error, got)))
+            cause = measure.cause_as_read(error.at, expected, got) or _cause_of(error, got)
+            found.append(Finding(error.at, error.what, shown(got)[:200], cause))
     # A cause that a measure knows tells more than that something is off the schema.
     told = [one for one in found if one.cause != OF_STATUS["off_schema"]]
     return told or ([] if known else found[:1])

@@ -58,7 +58,8 @@ def _is_plural(said: str, wanted: str) -> bool:
 
 
 def _has_plural(said: str, wanted: str) -> bool:
-    return any(_is_plural(word, wanted) for word in re.findall(r"\w+", said))
+    words, size = re.findall(r"\w+", said), len(wanted.split())
+    return any(_is_plural(" ".join(words[n : n + size]), wanted) for n in range(len(words) - size + 1))
 
 
 def _is_near(said: str, wanted: str) -> bool:

@@ -55,7 +55,7 @@ def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool
     """What differs within two lines that go together."""
     found = []
     for number, step in enumerate(steps):
-        if step.kind == "equal":
+        if step.kind == "equal" or _begins_anew(steps, number):
             continue
         if step.kind == "replace" and len(step.wanted) == len(step.got):
             for wanted, got in zip(step.wanted, step.got, strict=True):
@@ -65,6 +65,14 @@ def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool
         cause = "cut short" if ended else _run_cause(step)
         found.append(_finding(where, step.wanted, step.got, cause, chars, words))
     return found
+
+
+def _begins_anew(steps: Sequence[Step], number: int) -> bool:
+    """Whether a word differs only in its capital because the word that it follows was dropped or added."""
+    step = steps[number]
+    if step.kind != "replace" or step.wanted[0].casefold() != step.got[0].casefold() or number == 0:
+        return False
+    return steps[number - 1].kind in ("delete", "insert") and step.wanted[0][1:] == step.got[0][1:]
 
 
 def _run_cause(step: Step) -> str:

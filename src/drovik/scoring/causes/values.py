@@ -257,9 +257,9 @@ _TESTS: tuple[tuple[str, Callable[[Any, Any], bool]], ...] = (
     ("year off", _is_year_off),
     ("another currency", _is_currency),
     ("another unit", _is_unit),
+    ("glyphs misread", _is_glyph),
     ("ten or a hundred times", _is_ten_times),
     ("separator misread", _is_separator),
     ("digits swapped", _is_digits_swapped),
-    ("glyphs misread", _is_glyph),
     ("cut short", _is_cut_short),
 )

@@ -42,9 +42,14 @@ _OPPOSED = {frozenset(pair.split()) for pair in _OPPOSITES.replace("\n", "").spl
 _PREFIXES = ("un", "in", "im", "ir", "il", "dis", "non", "non-", "mis")
 
 
+@lru_cache(maxsize=1)
+def _opposed_stems() -> frozenset[frozenset[str]]:
+    return frozenset(frozenset(stem(word) for word in pair) for pair in _OPPOSED)
+
+
 def is_opposite(one: str, other: str) -> bool:
     """Whether a word says the opposite of another: by a list, or by a prefix (safe, unsafe); both in lower case."""
-    if frozenset((one, other)) in _OPPOSED:
+    if frozenset((one, other)) in _OPPOSED or frozenset((stem(one), stem(other))) in _opposed_stems():
         return True
     longer, shorter = (one, other) if len(one) > len(other) else (other, one)
     return len(shorter) > 3 and any(longer == prefix + shorter for prefix in _PREFIXES)

@@ -53,15 +53,16 @@ class Aligned:
         from rapidfuzz.distance import Levenshtein
 
         first, second = self.wanted[one].split(), self.got[other].split()
-        return [
-            Step(
-                run.tag,
-                tuple(first[run.src_start : run.src_end]),
-                tuple(second[run.dest_start : run.dest_end]),
-                run.src_start,
-            )
-            for run in Levenshtein.opcodes(first, second)
-        ]
+        # Words that differ in letter case alone go together, so that "No entry" and "Entry" have one word in common.
+        steps = []
+        for run in Levenshtein.opcodes([word.casefold() for word in first], [word.casefold() for word in second]):
+            here, there = tuple(first[run.src_start : run.src_end]), tuple(second[run.dest_start : run.dest_end])
+            if run.tag == "equal" and here != there:
+                for number, (a, b) in enumerate(zip(here, there, strict=True)):
+                    steps.append(Step("equal" if a == b else "replace", (a,), (b,), run.src_start + number))
+            else:
+                steps.append(Step(run.tag, here, there, run.src_start))
+        return steps
 
     def words_met(self) -> frozenset[int]:
         """The numbers of the expected words that came, in their place, counted over the whole text."""

@@ -12,7 +12,7 @@ from drovik.scoring.language import english, english_scope
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, Trace, share
 from drovik.scoring.mentions import Mention, Text
 from drovik.scoring.places import ABSENT, Pointer, at
-from drovik.scoring.statements import Phrase, Statement, is_statement, statement_of
+from drovik.scoring.statements import Phrase, Statement, is_statement, statement_of, thing_of
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -80,14 +80,15 @@ class Facts(Measure):
         return cls(name, table)
 
     def informed(self, expected: Sequence[Any]) -> Measure:
-        """See `Measure.informed`: the vocabulary is all that some case's statements name."""
+        """See `Measure.informed`: the vocabulary is every thing that some case's statements name."""
         if self._table.vocabulary != "cases":
             return self
         known: dict[str, Statement] = {}
         for one in expected:
             for statement in (*_statements(one, "must"), *_statements(one, "may"), *_statements(one, "must_not")):
-                if not statement.order and all(phrase.relation is None for phrase in statement.phrases):
-                    known.setdefault(statement.text, statement)
+                if statement.phrases and all(phrase.relation is None for phrase in statement.phrases):
+                    things = statement_of([thing_of(phrase) for phrase in statement.phrases])
+                    known.setdefault(things.text, things)
         return Facts(self.name, self._table, tuple(known.values())) if known else self
 
     def expected_of(self, expected: Any) -> Any:

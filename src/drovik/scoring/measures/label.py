@@ -163,6 +163,13 @@ class Label(Measure):
             got = next((one for one in got if isinstance(one, str)), None)
         return label_cause(self.labels[row], got, self.labels, self._fold, self._table.same_as, self._table.parts)
 
+    def cause_as_read(self, where: str, expected: Any, got: Any) -> str | None:
+        """See `Measure.cause_as_read`: a label in another way of writing, or another word for it."""
+        if where != self._table.at or not isinstance(got, str):
+            return None
+        cause = label_cause(self.labels[self._row(expected)], got, self.labels, str.strip, self._table.same_as)
+        return None if cause == "outside the list" else cause
+
     def _nearness(self, row: int, column: int) -> float:
         """How good a wrong label is: more than nothing only where the score says that near is better than far."""
         if column == len(self.labels) or self._table.score not in ("closeness", "path_f1"):
