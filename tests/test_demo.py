@@ -168,7 +168,8 @@ def test_a_hostile_answer_stays_text_in_the_report_and_the_terminal(
     assert "&lt;script&gt;" in page
     assert "default-src &#39;none&#39;" in page or "default-src 'none'" in page
     assert not re.search(
-        r"""<[^<>]*(?:src|href|url)\s*[=(]\s*["']?(?!data:|#)[a-z/]""", re.sub(r"<pre>.*?</pre>", "", page, flags=re.S)
+        r"""<[^<>]*(?:src|href|url)\s*[=(]\s*["']?(?!data:|#)[a-z/]""",
+        re.sub(r"<pre>.*?</pre>", "", page, flags=re.S),
     )
     if CHROMIUM:
         dom = opened_in_a_browser(folder / "report.html")

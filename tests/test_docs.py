@@ -15,13 +15,17 @@ from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
 from drovik.images.tokens import picture_tokens
 from drovik.project.arms import arms_of
+from drovik.project.cases import Case
 from drovik.project.counting import PictureTokens
 from drovik.project.dialects import Dialect, LeftHeaders
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
 from drovik.project.settings import Endpoint, Model, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
-from drovik.scoring.catalogue import measures_of
+from drovik.scoring.catalogue import MEASURES, check_cases, informed, measures_of
+from drovik.scoring.causes.table import CAUSES
+from drovik.scoring.measure import expected_at
+from drovik.scoring.measures.own import Own
 from drovik.sending.checking import check_reply_form, check_request_form
 from drovik.sending.request import RequestWriter
 from drovik.sending.turns import Asking, PicturePart, TextPart, Turn
@@ -35,25 +39,57 @@ def blocks(name: str, kind: str) -> list[str]:
     return re.findall(rf"^```json {kind}\n(.*?)^```", (ROOT / "docs" / name).read_text(), flags=re.M | re.S)
 
 
-@pytest.mark.parametrize(
-    "example", [json.loads(one) for one in blocks("measures.md", "example")], ids=lambda one: one["measure"]["type"]
-)
-def test_the_worked_examples_of_measures(example: dict) -> None:
+def pages() -> list[str]:
+    return sorted(f"measures/{path.name}" for path in (ROOT / "docs/measures").glob("*.md"))
+
+
+EXAMPLES = [(name, json.loads(one)) for name in pages() for one in blocks(name, "example")]
+
+
+@pytest.mark.parametrize(("page", "example"), EXAMPLES, ids=lambda one: one if isinstance(one, str) else "")
+def test_the_worked_examples_of_measures(page: str, example: dict, tmp_path: Path) -> None:
+    for file, text in example.get("module", {}).items():
+        (tmp_path / file).write_text(text)
     table = dict(example["measure"])
     task = Task("t", "", "json", None, "m", (MeasureTable("m", table.pop("type"), table),), ())
-    (measure,) = measures_of(task, [])
-    scores = [measure.per_case(one["answer"], measure.expected_of(one["expected"])) for one in example["cases"]]
+    cases = [
+        Case(str(n), (), {}, {"t": one["expected"]}, None, "tune", frozenset(), "")
+        for n, one in enumerate(example["cases"])
+    ]
+    problems: list = []
+    measures = measures_of(task, problems)
+    assert not problems + check_cases(task, measures, cases, "cases")
+    (measure,) = informed(measures, task, cases)
+    if isinstance(measure, Own):
+        measure.trusted(tmp_path)
+    expected = [expected_at(measure, task, case) for case in cases]
+    scores = [measure.per_case(one["answer"], wanted) for one, wanted in zip(example["cases"], expected, strict=True)]
     assert measure.combine(scores) == pytest.approx(example["score"], abs=1e-6)
     figures = measure.figures(measure.rows(scores).sum(axis=0))
     for name, value in example["figures"].items():
-        assert figures[name] == pytest.approx(value, abs=1e-6)
+        assert figures[name] == pytest.approx(value, abs=1e-6), name
     assert [finding.cause for score in scores for finding in score.findings] == example["causes"]
+    assert set(example["causes"]) <= set(CAUSES)
+    assert measure.combine([measure.best(one) for one in expected]) == 1
+    assert measure.combine([measure.worst(one, "why") for one in expected]) <= 0
 
 
-def test_there_is_a_worked_example_for_each_type_of_measure() -> None:
-    from drovik.scoring.catalogue import MEASURES
+def test_there_is_a_page_with_a_table_and_a_worked_example_for_each_type_of_measure() -> None:
+    assert {name.removeprefix("measures/").removesuffix(".md") for name in pages()} == set(MEASURES)
+    for name in pages():
+        kind = name.removeprefix("measures/").removesuffix(".md")
+        assert kind in {example["measure"]["type"] for page, example in EXAMPLES if page == name}
+        for table in tomls(name, "measure"):
+            written = {one: dict(made) for one, made in table["measures"].items()}
+            tables = tuple(MeasureTable(one, made.pop("type"), made) for one, made in written.items())
+            problems: list = []
+            assert measures_of(Task("t", "", "json", None, "m", tables, ()), problems)[0].kind == kind
+            assert not problems
 
-    assert {json.loads(one)["measure"]["type"] for one in blocks("measures.md", "example")} == set(MEASURES)
+
+def test_every_cause_is_in_the_docs_with_its_remedy() -> None:
+    told = set(re.findall(r"^\| (.*?) \| (.*?) \| (.*?) \|$", (ROOT / "docs/causes.md").read_text(), flags=re.M))
+    assert {(one.name, one.whose, one.remedy) for one in CAUSES.values()} <= told
 
 
 def tomls(name: str, kind: str) -> list[dict]:

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import add_project_argument, add_split_argument, open_project
+from drovik.cli.opening import add_own_argument, add_project_argument, add_split_argument, open_project
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
 from drovik.cli.score import show_mixed_models, show_older
 from drovik.problems import DONE, DrovikError, Problem, known_words
@@ -23,6 +23,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     parser.add_argument("arms", nargs="*", metavar="ARM", help="two arms, such as gull/v1 gull/v2; none: rank all")
     add_project_argument(parser)
+    add_own_argument(parser)
     parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")
     parser.add_argument("--measure", metavar="NAME", help="decide on this measure (default: the task's decide_on)")
     add_split_argument(parser)
@@ -39,7 +40,7 @@ def run(arguments: argparse.Namespace) -> int:
         raise DrovikError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
     project = open_project(arguments.project)
     with Store(project.store_path, create=False) as store:
-        views = gather(project, store, arguments.task, arguments.arms, arguments.split)
+        views = gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
     found: list[tuple[TaskView, list[str], list[Verdict]]] = []
     for view in views:
         names, verdicts = _compared(view, arguments.arms, arguments.measure, len(views) == 1)

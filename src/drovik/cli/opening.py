@@ -26,6 +26,11 @@ def add_choice_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_own_argument(parser: argparse.ArgumentParser) -> None:
+    """Whether the project's own functions may run."""
+    parser.add_argument("--trust", action="store_true", help="run this project's own Python measures")
+
+
 def add_split_argument(parser: argparse.ArgumentParser) -> None:
     """Which cases count."""
     parser.add_argument(

@@ -6,7 +6,13 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import add_choice_arguments, add_project_argument, add_split_argument, open_project
+from drovik.cli.opening import (
+    add_choice_arguments,
+    add_own_argument,
+    add_project_argument,
+    add_split_argument,
+    open_project,
+)
 from drovik.cli.printing import print_json, say
 from drovik.problems import DONE, DrovikError, Problem
 
@@ -23,6 +29,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     add_project_argument(parser)
     add_choice_arguments(parser)
+    add_own_argument(parser)
     add_split_argument(parser)
     parser.add_argument(
         "--out", type=Path, metavar="FILE", help="where to write it (default: report.html in the project)"
@@ -37,7 +44,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     project = open_project(arguments.project)
     with Store(project.store_path, create=False) as store:
-        views = gather(project, store, arguments.task, arguments.arm, arguments.split)
+        views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     path: Path = arguments.out or project.folder / "report.html"
     size = write_report(project, views, path)
     if arguments.json:

@@ -5,7 +5,13 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import add_choice_arguments, add_project_argument, add_split_argument, open_project
+from drovik.cli.opening import (
+    add_choice_arguments,
+    add_own_argument,
+    add_project_argument,
+    add_split_argument,
+    open_project,
+)
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
 from drovik.problems import DONE
 
@@ -13,6 +19,7 @@ if TYPE_CHECKING:
     from drovik.scoring.arm_scores import ArmScores, MeasureScore
     from drovik.scoring.gathering import TaskView
     from drovik.scoring.measure import Table
+    from drovik.scoring.structure import Structure
 
 EXAMPLE = "drovik score --task sort --details\n  drovik score --causes"
 
@@ -21,6 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     add_project_argument(parser)
     add_choice_arguments(parser)
+    add_own_argument(parser)
     add_split_argument(parser)
     parser.add_argument("--details", action="store_true", help="also confusion matrices, labels, fields, statements")
     parser.add_argument("--causes", action="store_true", help="why answers are wrong, and what to mend first")
@@ -37,7 +45,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     project = open_project(arguments.project)
     with Store(project.store_path, create=False) as store:
-        views = gather(project, store, arguments.task, arguments.arm, arguments.split)
+        views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     if arguments.json:
         document: dict[str, Any] = {
             "tasks": {view.task.name: [arm_document(one) for one in view.scores] for view in views}
@@ -103,7 +111,22 @@ def _show_notes(view: TaskView) -> None:
         show_mixed_models(arm)
         if not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
+    show_not_run(view)
     show_older(view)
+
+
+def show_not_run(view: TaskView) -> None:
+    """Say which own measures were left out, and which answers the others could not score."""
+    if view.not_run:
+        names = ", ".join(view.not_run)
+        say(
+            f"Not run, for it is Python code of this project: {names}. To run it: drovik score --trust",
+            style="yellow",
+        )
+    for arm in view.scores:
+        for score in arm.measures:
+            if score.unscored:
+                say(f"{arm.arm}: {score.measure.name} could not score {len(score.unscored)}: {score.unscored[0]}")
 
 
 def show_mixed_models(arm: ArmScores) -> None:
@@ -143,6 +166,25 @@ def _show_details(arm: ArmScores) -> None:
         say(", ".join(f"{name} {with_interval(one)}" for name, one in estimate_figures(score).items()))
         for table_ in score.tables:
             show_table(table_)
+    if arm.structure is not None:
+        _show_structure(arm.arm, arm.structure)
+
+
+def _show_structure(arm: str, structure: Structure) -> None:
+    """Which members of JSON answers come and go."""
+    from drovik.comparing.verdict import percent
+
+    heading(f"{arm}: structure of {structure.answers} answers, {percent(structure.same)} of them alike")
+    rows = [
+        [
+            one.place or "(all)",
+            f"{one.answers} of {structure.answers}",
+            ", ".join(f"{kind} {n}" for kind, n in one.kinds),
+        ]
+        for one in structure.changing
+    ]
+    if rows:
+        table(("member", "is there in", "as"), rows, numbers=())
 
 
 def show_table(one: Table) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import add_choice_arguments, add_project_argument, open_project
+from drovik.cli.opening import add_choice_arguments, add_own_argument, add_project_argument, open_project
 from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
 from drovik.problems import DONE, DrovikError, Problem, known_words
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from drovik.project.cases import Case
     from drovik.project.opening import Project
     from drovik.scoring.gathering import TaskView
-    from drovik.scoring.measure import CaseScore, Finding
+    from drovik.scoring.measure import CaseScore, Finding, Trace
     from drovik.store.records import Answer, Attempt
 
 EXAMPLE = "drovik show lp-014 --task sort --arm gull"
@@ -27,6 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("case", metavar="CASE", help="the case's id")
     add_project_argument(parser)
     add_choice_arguments(parser)
+    add_own_argument(parser)
     parser.add_argument("--full", action="store_true", help="prompts and answers whole, not shortened")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
@@ -46,7 +47,7 @@ def run(arguments: argparse.Namespace) -> int:
         raise DrovikError(Problem(f"there is no case '{arguments.case}'", known))
     alone = replace(project, cases=(case,))
     with Store(project.store_path, create=False) as store:
-        views = gather(alone, store, arguments.task, arguments.arm, "all")
+        views = gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
         sent = {
             identity: Sent(store.what_was_asked(identity), store.attempts(identity), pictures_sent(store, identity))
             for view in views
@@ -101,6 +102,7 @@ def _show_task(view: TaskView, case: Case, sent: Mapping[str, Sent], full: bool)
     rows = [_row(view, arm.name, case, most) for arm in view.arms]
     table(("arm", "status", "answer", "what differs", "cost", "time"), rows, numbers=(4, 5))
     if full:
+        _show_traces(view, case)
         for arm in view.arms:
             for attempt in (
                 sent[view.identities[arm.name][case.id]].attempts if case.id in view.identities[arm.name] else ()
@@ -108,6 +110,29 @@ def _show_task(view: TaskView, case: Case, sent: Mapping[str, Sent], full: bool)
                 took = f" after {attempt.seconds:.2f} s" if attempt.seconds is not None else ""
                 words = f": {shortened(attempt.words, most)}" if attempt.words else ""
                 say(f"{arm.name} {attempt.started} {attempt.outcome or 'no reply, perhaps billed'}{took}{words}")
+
+
+def _show_traces(view: TaskView, case: Case) -> None:
+    """For each arm, what came of everything that was expected, with the words that decide it."""
+    for arm in view.arms:
+        for measure, traces in _traces(view, arm.name, case):
+            say(f"{arm.name}, {measure}:", style="dim")
+            rows = [[one.outcome, one.what, one.words or "–"] for one in traces]
+            table(("what came of it", "statement", "the words"), rows, numbers=())
+
+
+def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace, ...]]]:
+    from drovik.scoring.measure import expected_at
+    from drovik.scoring.places import ABSENT
+
+    answer = view.answers[arm].get(case.id)
+    found = []
+    for measure in view.measures if answer is not None and answer.value is not None else ():
+        expected = expected_at(measure, view.task, case)
+        traces = measure.traces(answer.value, expected) if answer and expected is not ABSENT else ()
+        if traces:
+            found.append((measure.name, traces))
+    return found
 
 
 def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent]) -> str:
@@ -178,10 +203,13 @@ def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, Se
     answer: Answer | None = view.answers[arm].get(case.id)
     if answer is None:
         return None
-    measures = {}
+    measures: dict[str, Any] = {}
     for score in view.score_of(arm).measures:
         one = next((one.score for one in score.cases if one.case.id == case.id), None)
         measures[score.measure.name] = _score_document(one) if one else None
+    for name, traces in _traces(view, arm, case):
+        if measures.get(name) is not None:
+            measures[name]["traces"] = [one._asdict() for one in traces]
     found = sent[view.identities[arm][case.id]]
     return {
         "asked": found.asked,

@@ -8,6 +8,7 @@ groups, the sums of whole groups: what is resampled is then the group.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
@@ -19,6 +20,8 @@ if TYPE_CHECKING:
     ScoreOf = Callable[[Floats], Floats]
 
 RESAMPLES = 5000
+MOST_ROWS, BLOCKS = 10_000, 1_000
+"""Of more rows than the one, most of them different, so many blocks are resampled in their place."""
 PERMUTATIONS = 20_000
 MOST_EXACT_PAIRS = 14
 """With so many differing pairs or fewer, every permutation is gone through instead of a sample."""
@@ -58,13 +61,44 @@ def _resampled(rows: Floats, resamples: int, seed: int) -> Iterator[Floats]:
     """The sums of resamples of rows, some at a time."""
     import numpy as np
 
-    kinds, counts = np.unique(rows, axis=0, return_counts=True)
+    kinds, counts = kinds_of(_in_blocks(rows, seed))
+    size_of_all = int(counts.sum())
     chance = np.random.default_rng(seed)
     step = max(1, _CHUNK // max(kinds.shape))
     for start in range(0, resamples, step):
         size = min(step, resamples - start)
-        draws = chance.multinomial(len(rows), counts / len(rows), size=size)
+        draws = chance.multinomial(size_of_all, counts / size_of_all, size=size)
         yield draws.astype(np.float64) @ kinds
+
+
+def kinds_of(rows: Floats) -> tuple[Floats, NDArray[np.int64]]:
+    """The different rows in order, and how often each of them comes: `numpy.unique`, but quicker where few differ."""
+    import numpy as np
+
+    plain = np.ascontiguousarray(rows + 0.0)  # so that there is one nought, and not -0
+    size = plain.itemsize * plain.shape[1]
+    data = plain.tobytes()
+    counts = Counter([data[at : at + size] for at in range(0, len(data), size)])
+    kinds = np.frombuffer(b"".join(counts), dtype=np.float64).reshape(len(counts), -1)
+    order = np.lexsort(kinds.T[::-1])
+    return kinds[order], np.array(list(counts.values()), dtype=np.int64)[order]
+
+
+def _in_blocks(rows: Floats, seed: int) -> Floats:
+    """Many different rows as the sums of a thousand blocks of them, drawn by chance.
+
+    Such sums are as independent and as alike in distribution as the rows are, and a resample of them spreads as
+    widely: the interval is the same but for the chance of the draw, and many rows take no longer than a thousand.
+    """
+    import numpy as np
+
+    if len(rows) <= MOST_ROWS or len(kinds_of(rows[:BLOCKS])[1]) < BLOCKS // 2:
+        return rows
+    order = np.random.default_rng(seed).permutation(len(rows))
+    whole = len(rows) // BLOCKS * BLOCKS
+    sums: Floats = rows[order[:whole]].reshape(BLOCKS, -1, rows.shape[1]).sum(axis=1)
+    sums[: len(rows) - whole] += rows[order[whole:]]
+    return sums
 
 
 def bootstrap_all(

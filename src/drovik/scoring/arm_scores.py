@@ -7,19 +7,20 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
+from typing import NamedTuple
 
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.causes.answers import elsewhere, explained
 from drovik.scoring.causes.table import OF_STATUS
-from drovik.scoring.measure import CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
+from drovik.scoring.measure import CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
 from drovik.scoring.places import ABSENT
+from drovik.scoring.structure import Structure, structure_of
 from drovik.sending.drift import as_one, same_share
 from drovik.store.records import Answer
 
 
-@dataclass(frozen=True)
-class ScoredCase:
+class ScoredCase(NamedTuple):
     """A case that has an expected output. `score` is None where it is unanswered: not sent, or failed.
 
     `as_read` is what an answer off the schema would score if it had been in form. Where the case was asked several
@@ -31,6 +32,7 @@ class ScoredCase:
     score: CaseScore | None
     as_read: CaseScore | None = None
     repeats: tuple[ScoredCase, ...] = ()
+    note: str = ""
 
     @property
     def answers(self) -> tuple[Answer, ...]:
@@ -58,12 +60,17 @@ class MeasureScore:
         """The cases with a score, with answers off the schema scored as they were read; empty where none was."""
         if all(one.as_read is None for one in self.scored):
             return ()
-        return tuple(replace(one, score=one.as_read or one.score) for one in self.scored)
+        return tuple(one._replace(score=one.as_read or one.score) for one in self.scored)
 
     @property
     def failed(self) -> int:
-        """How many cases have no reply after all tries."""
+        """How many cases have no reply after all tries, or none that the measure could score."""
         return sum(bool(one.answers) and one.score is None for one in self.cases)
+
+    @property
+    def unscored(self) -> tuple[str, ...]:
+        """Why answers have no score, where that is the measure's own failure: a note for each."""
+        return tuple(one.note for one in self.cases if one.note)
 
 
 @dataclass(frozen=True)
@@ -93,7 +100,8 @@ class ArmScores:
     """All that is known of one arm in one task. `unsent` counts what has no answer as yet.
 
     Scores and costs are those of the first replies; `second` is what second tries add. `repeats` is how often each
-    case is asked, `agreement` the share of pairs of repeats that answer the same.
+    case is asked, `agreement` the share of pairs of repeats that answer the same. `structure` is that of JSON answers
+    without a schema.
     """
 
     task: str
@@ -106,6 +114,7 @@ class ArmScores:
     second: SecondTries | None = None
     repeats: int = 1
     agreement: float | None = None
+    structure: Structure | None = None
 
     def measure(self, name: str) -> MeasureScore | None:
         """The score of that measure, if it has one."""
@@ -137,7 +146,6 @@ def score_arm(
     paid = present + [one[case.id] for one in turns.values() for case in cases if case.id in one]
     found = _score_measures(task, measures, cases, answers, turns)
     most = max((len(one) for one in answers.values()), default=1)
-    pairs = {case: [as_one(one) for one in values if one is not None] for case, values in answers.items()}
     return ArmScores(
         task.name,
         arm_name,
@@ -148,8 +156,18 @@ def score_arm(
         found,
         _second_tries(task, measures, cases, answers, turns, second or {}),
         most,
-        same_share(pairs) if most > 1 else None,
+        _agreement(answers) if most > 1 else None,
+        structure_of(one.value for one in present if one.status == "ok") if _is_free(task) else None,
     )
+
+
+def _is_free(task: Task) -> bool:
+    return task.form == "json" and task.schema is None
+
+
+def _agreement(answers: Repeats) -> float | None:
+    """The share of pairs of repeats that answer the same."""
+    return same_share({case: [as_one(one) for one in values if one is not None] for case, values in answers.items()})
 
 
 def _score_measures(
@@ -189,13 +207,14 @@ def _second_tries(
 
 
 def _score_measure(task: Task, measure: Measure, cases: Sequence[Case], answers: Repeats) -> MeasureScore | None:
-    expected = {case.id: one for case in cases if (one := expected_at(measure, task, case)) is not ABSENT}
+    expected = _expected(task, measure, cases)
     scored = []
     for case in cases:
         if case.id in expected:
             every = [score_case(task, measure, case, one, expected[case.id]) for one in answers.get(case.id, (None,))]
             scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
-    scored = _told_of_other_cases(measure, expected, scored)
+    if type(measure).traits is not Measure.traits:
+        scored = _told_of_other_cases(measure, expected, scored)
     done = [one.score for one in scored if one.score is not None]
     if not done:
         return None
@@ -207,6 +226,14 @@ def _score_measure(task: Task, measure: Measure, cases: Sequence[Case], answers:
         bounds = (low, high)
     tables = measure.tables(measure.rows(done).sum(axis=0))
     return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, tables)
+
+
+def _expected(task: Task, measure: Measure, cases: Sequence[Case]) -> Mapping[str, object]:
+    """What a measure looks at, by case; it is the same for every arm that was asked about the same cases."""
+    if measure.known_expected is None or measure.known_expected[0] is not cases:
+        found = {case.id: one for case in cases if (one := expected_at(measure, task, case)) is not ABSENT}
+        measure.known_expected = cases, found
+    return measure.known_expected[1]
 
 
 def _told_of_other_cases(
@@ -227,7 +254,7 @@ def _told_of_other_cases(
             return one
         first = one.score.findings[0]
         found = Finding("", first.expected, f"what stands in case {other[one.case.id]}", "another case's content")
-        return replace(one, score=one.score._replace(findings=(found,)))
+        return one._replace(score=one.score._replace(findings=(found,)))
 
     return [told(one) for one in scored]
 
@@ -257,7 +284,7 @@ def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> 
         if one.score is None or one.case.id not in wrong:
             return one
         findings = tuple(found._replace(note=f"{before} was wrong already") for found in one.score.findings)
-        return replace(one, score=one.score._replace(findings=findings))
+        return one._replace(score=one.score._replace(findings=findings))
 
     measures = tuple(replace(measure, cases=tuple(map(told, measure.cases))) for measure in scores.measures)
     return replace(scores, measures=measures)
@@ -279,7 +306,12 @@ def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, 
         answer.status == "cut_off" and task.form == "text" and answer.value is not None
     )
     if in_form or answer.status == "off_schema":
-        read = measure.per_case(answer.value, expected, Said(answer.text, answer.how, answer.pictures))
+        try:
+            read = measure.per_case(answer.value, expected, Said(answer.text, answer.how, answer.pictures))
+        except CannotScore as error:
+            return ScoredCase(case, answer, None, note=str(error))
+        if in_form and not read.findings:
+            return ScoredCase(case, answer, read)
         findings = explained(measure, answer, expected, read)
         if in_form:
             return ScoredCase(case, answer, read if findings is read.findings else read._replace(findings=findings))

@@ -16,13 +16,14 @@ from drovik.scoring.measures.form import Form
 from drovik.scoring.measures.items import Items
 from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.likeness import Likeness
+from drovik.scoring.measures.own import Own
 from drovik.scoring.measures.points import Points
 from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.text import Text
 from drovik.scoring.places import ABSENT
 
 MEASURES: dict[str, type[Measure]] = {
-    one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form)
+    one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form, Own)
 }
 
 

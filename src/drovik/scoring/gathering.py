@@ -13,6 +13,7 @@ from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import ArmScores, score_arm, with_wrong_before
 from drovik.scoring.catalogue import informed, measures_of
 from drovik.scoring.measure import Measure
+from drovik.scoring.measures.own import Own
 from drovik.sending.plan import Ask
 from drovik.sending.reading_back import answers_for, pictures_sent
 from drovik.sending.sources import source_digests
@@ -29,7 +30,8 @@ class TaskView:
     """A task with all that is known of its arms.
 
     `identities` are of all that is asked, `answers` of what has one, both by arm and by case; `older` are
-    arms that asked before something of them was edited, with the number of cases they asked about.
+    arms that asked before something of them was edited, with the number of cases they asked about. `not_run` are the
+    own measures that nobody trusted.
     """
 
     task: Task
@@ -40,6 +42,7 @@ class TaskView:
     answers: Mapping[str, Mapping[str, Answer]]
     scores: tuple[ArmScores, ...]
     older: tuple[tuple[str, int], ...]
+    not_run: tuple[str, ...] = ()
 
     def score_of(self, arm: str) -> ArmScores:
         """The scores of the arm of that name."""
@@ -57,9 +60,16 @@ def chosen_tasks(project: Project, names: Sequence[str] | None) -> tuple[Task, .
 
 
 def gather(
-    project: Project, store: Store, tasks: Sequence[str] | None, arms: Sequence[str] | None, split: str
+    project: Project,
+    store: Store,
+    tasks: Sequence[str] | None,
+    arms: Sequence[str] | None,
+    split: str,
+    trust: bool = False,
 ) -> list[TaskView]:
     """The views of the chosen tasks, with the chosen arms that each of them has.
+
+    :param trust: whether the project's own functions may be run as measures.
 
     :raises DrovikError: where a word fits no arm of any chosen task.
     """
@@ -74,7 +84,11 @@ def gather(
         if "@" in word and not any(arm.name.startswith(word) for one in fitting.values() for arm in one):
             known = known_words(word, [name for task in chosen for name, _ in _older_names(project, store, task)])
             raise DrovikError(Problem(f"there is no older arm '{word}'", known))
-    return [_view(project, store, task, fitting[task.name], cases, digests) for task in chosen if fitting[task.name]]
+    return [
+        _view(project, store, task, fitting[task.name], cases, digests, trust)
+        for task in chosen
+        if fitting[task.name]
+    ]
 
 
 def _arms(project: Project, store: Store, task: Task, words: Sequence[str]) -> tuple[Arm, ...]:
@@ -164,8 +178,13 @@ def _view(
     arms: tuple[Arm, ...],
     cases: tuple[Case, ...],
     digests: dict[str, str],
+    trust: bool = False,
 ) -> TaskView:
     measures = informed(measures_of(task, []), task, project.cases)
+    own = [one for one in measures if isinstance(one, Own)]
+    for one in own if trust else ():
+        one.trusted(project.folder)
+    measures = tuple(one for one in measures if not isinstance(one, Own) or one.may_run)
     today = [arm for arm in arms if "@" not in arm.name]
     threads = threads_of(project, store, task, today, cases, digests)
     asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
@@ -196,7 +215,7 @@ def _view(
                 task,
                 arm.name,
                 measures,
-                [case for case in cases if (arm.name, case.id) not in left_out],
+                [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases,
                 repeats[arm.name],
                 by_turn.get(arm.name),
                 second.get(arm.name),
@@ -206,4 +225,6 @@ def _view(
         )
         for arm in arms
     )
-    return TaskView(task, measures, arms, cases, identities, answers, scores, _older_names(project, store, task))
+    not_run = tuple(one.name for one in own if not one.may_run)
+    older = _older_names(project, store, task)
+    return TaskView(task, measures, arms, cases, identities, answers, scores, older, not_run)

@@ -57,6 +57,10 @@ class CaseScore(NamedTuple):
     parts: tuple[CaseScore, ...] = ()
 
 
+class CannotScore(Exception):
+    """A measure's own failure: the answer is not scored, and it is no miss of the arm."""
+
+
 class Trace(NamedTuple):
     """What came of one thing that was expected, right or wrong: the outcome, the thing, the words that decide it."""
 
@@ -113,6 +117,8 @@ class Measure(ABC):
         self.binary = binary
         self.turn: int | None = None
         self.note = ""
+        self.known_expected: tuple[Sequence[Case], dict[str, Any]] | None = None
+        self.known_traits: dict[int, tuple[Any, frozenset[str]]] = {}
 
     @classmethod
     @abstractmethod

@@ -20,6 +20,8 @@ def _steps(pointer: str) -> tuple[str, ...]:
 
 def at(value: Any, pointer: str) -> Any:
     """What stands at a JSON Pointer, or ABSENT."""
+    if not pointer:
+        return value
     for step in _steps(pointer):
         if isinstance(value, dict):
             value = value.get(step, ABSENT)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from drovik.reading.schema_errors import SchemaError
@@ -16,6 +16,10 @@ from drovik.store.records import Answer
 _LEFT_OUT = ("line dropped", "words dropped", "not mentioned", "cut short", "too short", "missing", "item left out")
 _UNKNOWN_MEMBERS = "has members that the schema does not know"
 _LEAST_TRAITS = 3
+_MOST_HOLDERS = 50
+"""What more cases than this have in common tells none of them."""
+_HARDLY = 0.5
+"""Only an answer that is hardly right may be in another language, or about another case."""
 
 
 def explained(measure: Measure, answer: Answer, expected: object, read: CaseScore) -> tuple[Finding, ...]:
@@ -32,7 +36,7 @@ def explained(measure: Measure, answer: Answer, expected: object, read: CaseScor
         findings = tuple(
             one._replace(cause=OF_STATUS["cut_off"]) if one.cause in _LEFT_OUT else one for one in findings
         )
-    wanted = measure.language_of(expected) if findings else None
+    wanted = measure.language_of(expected) if findings and read.value < _HARDLY else None
     if wanted is not None and language_of(answer.text) not in (None, wanted):
         findings = tuple(one._replace(cause="another language") for one in findings)
     return findings
@@ -70,22 +74,39 @@ def elsewhere(
     :param expected: what the measure looks at, by case.
     :param answers: the answers that have findings, each with its score, by case.
     """
-    suspects = {case: answer for case, (answer, score) in answers.items() if score.value < 0.5 and answer.value}
+    suspects = {
+        case: said
+        for case, (answer, score) in answers.items()
+        if score.value < _HARDLY and answer.value and (said := measure.traits_of(answer.value))
+    }
     if not suspects:
         return {}
-    traits = {case: measure.traits(one) for case, one in expected.items()}
-    holders: dict[str, list[str]] = defaultdict(list)
+    traits = {case: _traits(measure, one) for case, one in expected.items()}
+    holders: dict[str, list[str]] = {trait: [] for said in suspects.values() for trait in said}
     for case, own in traits.items():
-        for trait in own:
+        for trait in own & holders.keys():
             holders[trait].append(case)
     found = {}
-    for case, answer in suspects.items():
-        said = measure.traits_of(answer.value)
-        votes = Counter(holder for trait in said for holder in holders.get(trait, ()) if holder != case)
+    for case, said in suspects.items():
+        votes = Counter(
+            holder
+            for trait in said
+            if len(holders[trait]) <= _MOST_HOLDERS
+            for holder in holders[trait]
+            if holder != case
+        )
         if not votes:
             continue
-        other, count = max(votes.items(), key=lambda one: (one[1] / len(traits[one[0]]), one[0]))
-        shared = len(said & traits[case])
+        other = max(votes, key=lambda one: (len(said & traits[one]) / len(traits[one]), one))
+        count, shared = len(said & traits[other]), len(said & traits[case])
         if count >= _LEAST_TRAITS and count >= 2 * len(traits[other]) / 3 and shared <= len(traits[case]) / 3:
             found[case] = other
     return found
+
+
+def _traits(measure: Measure, expected: object) -> frozenset[str]:
+    """The traits of an expected output, which are the same for every arm."""
+    kept = measure.known_traits.get(id(expected))
+    if kept is None or kept[0] is not expected:
+        kept = measure.known_traits[id(expected)] = (expected, measure.traits(expected))
+    return kept[1]

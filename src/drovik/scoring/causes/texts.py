@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
 from drovik.scoring.causes.glyphs import is_glyph_slip
 from drovik.scoring.causes.table import ANOTHER_VALUE, OTHER_WORDS
@@ -90,6 +91,7 @@ def _run_cause(step: Step) -> str:
     return "glyphs misread" if is_glyph_slip(wanted, got) else OTHER_WORDS
 
 
+@lru_cache(maxsize=50_000)
 def word_cause(wanted: str, got: str) -> str:
     """Why a word was read as another."""
     one, other = (word.lower().strip(".,;:!?()\"'") for word in (wanted, got))

@@ -6,6 +6,7 @@ import re
 import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date
+from functools import lru_cache
 from typing import Any
 
 from drovik.scoring.causes.glyphs import is_glyph_slip
@@ -16,11 +17,11 @@ from drovik.scoring.rules.nested import Leaf
 from drovik.scoring.rules.numerals import UNITS, close, currency_of, one_numeral, plain_number, unit_of
 
 
-def value_causes(missed: Sequence[Leaf], expected: Mapping[str, Any]) -> list[str]:
+def value_causes(missed: Sequence[Leaf], expected: Callable[[], Mapping[str, Any]]) -> list[str]:
     """The cause of each leaf that is not right.
 
     :param missed: all of one case.
-    :param expected: every single value that is expected of the case, by its place.
+    :param expected: gives every single value that is expected of the case, by its place.
     """
     causes = [_cause(leaf, expected) for leaf in missed]
     # Two values that stand in each other's place are swapped, be it that each is another field's value too.
@@ -42,13 +43,13 @@ def _may_be_swapped(first: Leaf, second: Leaf, *causes: str) -> bool:
     )
 
 
-def _cause(leaf: Leaf, expected: Mapping[str, Any]) -> str:
+def _cause(leaf: Leaf, expected: Callable[[], Mapping[str, Any]]) -> str:
     if leaf.outcome in ("missing", "invented"):
         return leaf.outcome
     cause = plain_cause(leaf.wanted, leaf.got)
     if cause != ANOTHER_VALUE:
         return cause
-    for place, value in expected.items():
+    for place, value in expected().items():
         if place != leaf.where and _alike(value, leaf.got) and not _alike(value, leaf.wanted) and _tells(value):
             return "another field's value"
     return ANOTHER_VALUE
@@ -56,7 +57,13 @@ def _cause(leaf: Leaf, expected: Mapping[str, Any]) -> str:
 
 def plain_cause(wanted: Any, got: Any) -> str:
     """The cause of a wrong value by itself, without a look at other values."""
-    return next((name for name, explains in _TESTS if explains(wanted, got)), ANOTHER_VALUE)
+    tests = _TESTS
+    if isinstance(wanted, str) and isinstance(got, str) and not (_DIGIT.search(wanted) or _DIGIT.search(got)):
+        tests = _TESTS_OF_WORDS
+    return next((name for name, explains in tests if explains(wanted, got)), ANOTHER_VALUE)
+
+
+_DIGIT = re.compile(r"\d")
 
 
 def _tells(value: Any) -> bool:
@@ -71,6 +78,7 @@ def _alike(one: Any, other: Any) -> bool:
     return numbers[0] is not None and numbers[0] == numbers[1]
 
 
+@lru_cache(maxsize=50_000)
 def _bare(text: str) -> str:
     """A text without letter case, spaces and accents."""
     apart = unicodedata.normalize("NFKD", text)
@@ -263,3 +271,6 @@ _TESTS: tuple[tuple[str, Callable[[Any, Any], bool]], ...] = (
     ("digits swapped", _is_digits_swapped),
     ("cut short", _is_cut_short),
 )
+_WORDS_ALONE = (_is_case_or_space, _is_currency, _is_glyph, _is_cut_short)
+_TESTS_OF_WORDS = tuple((name, explains) for name, explains in _TESTS if explains in _WORDS_ALONE)
+"""Those that can explain a difference of texts without a digit."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 from typing import NamedTuple
 
 _ALIKE = 0.5
@@ -40,16 +41,16 @@ class Aligned:
 
     @cached_property
     def steps(self) -> list[tuple[tuple[int | None, int | None], list[Step]]]:
-        """The runs of words of each pair of lines."""
-        return [(pair, self._steps_of(*pair)) for pair in self.pairs]
+        """The runs of words of each pair of lines that are not the same."""
+        return [(pair, self._steps_of(*pair)) for pair in self.pairs if not self._is_same(*pair)]
+
+    def _is_same(self, one: int | None, other: int | None) -> bool:
+        return one is not None and other is not None and self.wanted[one] == self.got[other]
 
     def _steps_of(self, one: int | None, other: int | None) -> list[Step]:
         if one is None or other is None:
             words = tuple((self.got[other] if other is not None else self.wanted[one or 0]).split())
             return [Step("insert", (), words, 0) if one is None else Step("delete", words, (), 0)]
-        if self.wanted[one] == self.got[other]:
-            words = tuple(self.wanted[one].split())
-            return [Step("equal", words, words, 0)]
         from rapidfuzz.distance import Levenshtein
 
         first, second = self.wanted[one].split(), self.got[other].split()
@@ -67,17 +68,18 @@ class Aligned:
     def words_met(self) -> frozenset[int]:
         """The numbers of the expected words that came, in their place, counted over the whole text."""
         firsts, at = [], 0
-        for line in self.wanted:
+        for text in self.wanted:
             firsts.append(at)
-            at += len(line.split())
-        return frozenset(
-            firsts[pair[0]] + step.start + number
-            for pair, steps in self.steps
-            if pair[0] is not None
-            for step in steps
-            if step.kind == "equal"
-            for number in range(len(step.wanted))
-        )
+            at += len(text.split())
+        missed: dict[int, list[Step]] = {line: steps for (line, _), steps in self.steps if line is not None}
+        found = set(range(at))
+        for line, steps in missed.items():
+            words = len(self.wanted[line].split())
+            found -= set(range(firsts[line], firsts[line] + words))
+            for step in steps:
+                if step.kind == "equal":
+                    found |= set(range(firsts[line] + step.start, firsts[line] + step.start + len(step.wanted)))
+        return frozenset(found)
 
 
 def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Aligned:
@@ -114,6 +116,8 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     right = [n for n in range(len(got)) if n not in taken]
     if len(left) * len(right) > _MOST_PAIRS:
         same |= dict(zip(left, right, strict=False))
+    elif not free and len(left) == len(right) and _go_together(wanted, got, left, right, same):
+        same |= dict(zip(left, right, strict=True))
     elif left and right:
         import numpy as np
         from scipy.optimize import linear_sum_assignment
@@ -129,6 +133,15 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     paired: list[tuple[int | None, int | None]] = [(n, same.get(n)) for n in range(len(wanted))]
     taken = set(same.values())
     return paired + [(None, n) for n in range(len(got)) if n not in taken]
+
+
+def _go_together(
+    wanted: Sequence[str], got: Sequence[str], left: Sequence[int], right: Sequence[int], same: dict[int, int]
+) -> bool:
+    """Whether the lines that differ go together as they stand, as nearly always: in order, and each alike enough."""
+    both = sorted([*same.items(), *zip(left, right, strict=True)])
+    in_order = all(first[1] < second[1] for first, second in pairwise(both))
+    return in_order and all(_alike(wanted[a], got[b]) >= _ALIKE for a, b in zip(left, right, strict=True))
 
 
 def _alike(one: str, other: str) -> float:

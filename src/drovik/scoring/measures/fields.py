@@ -96,7 +96,7 @@ class Fields(Measure):
         return CaseScore(tuple(counts), value, findings)
 
     def _findings(self, missed: list[tuple[int, Leaf]], expected: Any) -> tuple[Finding, ...]:
-        causes = value_causes([leaf for _, leaf in missed], self._expected_values(expected))
+        causes = value_causes([leaf for _, leaf in missed], lambda: self._expected_values(expected))
         found = []
         for (number, leaf), cause in zip(missed, causes, strict=True):
             undone: tuple[tuple[int, float], ...] = ((_SIZE * number + _PLACE[leaf.outcome], -1.0),)
@@ -110,6 +110,10 @@ class Fields(Measure):
         found = {}
         for node in self.nodes:
             wanted = at(expected, node.place)
+            if not node.below:
+                if not is_absent(wanted):
+                    found[node.place] = wanted
+                continue
             for leaf in compare(node, wanted, wanted, node.place):
                 if not is_absent(leaf.wanted):
                     found[leaf.where] = leaf.wanted
@@ -118,7 +122,7 @@ class Fields(Measure):
     def traits(self, expected: Any) -> frozenset[str]:
         """See `Measure.traits`: the values that are more than a digit."""
         values = self._expected_values(expected)
-        return frozenset(f"{place} {shown(value)}" for place, value in values.items() if len(shown(value)) > 1)
+        return frozenset([f"{place} {value}" for place, value in values.items() if len(str(value)) > 1])
 
     def traits_of(self, answer: Any) -> frozenset[str]:
         """See `Measure.traits_of`."""
@@ -138,7 +142,10 @@ class Fields(Measure):
         counts = [0.0] * (_SIZE * len(self.nodes))
         for number, node in enumerate(self.nodes):
             wanted = at(expected, node.place)
-            if isinstance(node.rule, Absent):
+            if isinstance(node.rule, Absent) or is_absent(wanted):
+                continue
+            if not node.below:
+                counts[_SIZE * number] = 1.0
                 continue
             leaves = Counter(leaf.outcome for leaf in compare(node, wanted, wanted, node.place))
             counts[_SIZE * number] = float(leaves["correct"] + leaves["near"] + leaves["wrong"])

@@ -6,11 +6,13 @@ import re
 from collections import Counter
 from collections.abc import Collection, Sequence
 from functools import lru_cache
+from typing import NamedTuple
 
 from drovik.scoring.language.english import is_negation
 from drovik.scoring.rules.dates import read_date
 from drovik.scoring.rules.numerals import numerals, readings
 
+_DIGIT = re.compile(r"\d")
 _DATE = re.compile(
     r"\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./-]\d{1,2}[./-]\d{2,4}|\d{1,2}\.?(?:st|nd|rd|th)? [^\W\d]{3,9}\.?,? \d{4}"
     r"|[^\W\d]{3,9} \d{1,2}(?:st|nd|rd|th)?, \d{4}"
@@ -22,27 +24,63 @@ def must_be_right(words: Sequence[str], kinds: Collection[str], listed: Collecti
 
     A name is a word with a capital that does not begin a sentence, and whatever holds letters and digits together.
     """
+    if "names" not in kinds:
+        numbers, negations = "numbers" in kinds, "negations" in kinds
+        return [
+            n
+            for n, word in enumerate(words)
+            if (listed and (word in listed or _word(word).bare in listed)) or _must(word, numbers, negations)
+        ]
     found = []
+    begins = True
     for number, word in enumerate(words):
-        bare = word.strip(".,;:!?()[]\"'")
-        has_digit = any(char.isdigit() for char in bare)
-        begins = number == 0 or words[number - 1].endswith((".", "!", "?", ":"))
+        one = _word(word)
         if (
-            bare in listed
-            or word in listed
-            or ("numbers" in kinds and has_digit)
-            or ("negations" in kinds and is_negation(word))
-            or ("names" in kinds and bare[:1].isupper() and not begins)
-            or ("names" in kinds and has_digit and any(char.isalpha() for char in bare))
+            (one.has_digit and ("numbers" in kinds or (one.has_letter and "names" in kinds)))
+            or (one.denies and "negations" in kinds)
+            or (one.is_capital and not begins and "names" in kinds)
+            or (listed and (word in listed or one.bare in listed))
         ):
             found.append(number)
+        begins = one.ends
     return found
+
+
+@lru_cache(maxsize=200_000)
+def _must(word: str, numbers: bool, negations: bool) -> bool:
+    """Whether a word must be right that needs no look at the words before it."""
+    one = _word(word)
+    return (numbers and one.has_digit) or (negations and one.denies)
+
+
+class _Word(NamedTuple):
+    """What tells whether a word must be right."""
+
+    bare: str
+    has_digit: bool
+    has_letter: bool
+    denies: bool
+    is_capital: bool
+    ends: bool
+
+
+@lru_cache(maxsize=200_000)
+def _word(word: str) -> _Word:
+    bare = word.strip(".,;:!?()[]\"'")
+    return _Word(
+        bare,
+        _DIGIT.search(bare) is not None,
+        any(char.isalpha() for char in bare),
+        is_negation(word),
+        bare[:1].isupper(),
+        word.endswith((".", "!", "?", ":")),
+    )
 
 
 @lru_cache(maxsize=50_000)
 def numbers_in(text: str) -> tuple[str, ...]:
     """The numbers of a text as they would be written plainly, in order: "1.250,00" is 1250.0."""
-    if not any(char.isdigit() for char in text):
+    if not _DIGIT.search(text):
         return ()
     found = []
     for body, _, _ in numerals(text):
@@ -55,6 +93,8 @@ def numbers_in(text: str) -> tuple[str, ...]:
 @lru_cache(maxsize=50_000)
 def dates_in(text: str) -> tuple[str, ...]:
     """The dates of a text in ISO form, in order; day first where that is not told."""
+    if not _DIGIT.search(text):
+        return ()
     dates = [read_date(match[0]) for match in _DATE.finditer(text)]
     return tuple(one.isoformat() for one in dates if one is not None)
 

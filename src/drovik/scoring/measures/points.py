@@ -64,7 +64,8 @@ class Points(Located):
         turned: Axes = "yx" if own.axes == "xy" else "xy"
         scales: tuple[Scale, ...] = ("pixels", "fraction", "thousand")
         found = [("axes swapped", _read(raw, frame, turned, own.scale, False))]
-        for scale in scales:
+        # One point says little: without the picture's size, any would be near some corner on another scale.
+        for scale in scales if frame.size else ():
             if scale != own.scale:
                 found.append(("another scale", _read(raw, frame, own.axes, scale, False)))
         return [(cause, place) for cause, place in found if place is not None and len(place) == 1]

@@ -57,7 +57,7 @@ class Text(Measure):
     def __init__(self, name: str, table: TextTable) -> None:
         super().__init__(name, WHATS[table.score], table.score == "exact")
         self._table = table
-        self._folded = lru_cache(maxsize=200_000)(lambda text: tuple(table.lines(text)))
+        self._best = lru_cache(maxsize=200_000)(self._best_of)
         self._words = frozenset(word for one in table.words for word in table.line_words(one))
 
     @classmethod
@@ -91,10 +91,12 @@ class Text(Measure):
     def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: the numbers that are named at the head of this module."""
         got = at(answer, self._table.at)
+        if got == expected:
+            return self._best(expected)
         wanted_lines = self._folded(expected)
         got_lines = tuple(self._table.lines(got)) if isinstance(got, str) else ()
         if wanted_lines == got_lines:
-            return self.best(expected)
+            return self._best(expected)
         aligned = align_lines(wanted_lines, got_lines, self._table.order == "free")
         statistics = self._statistics(wanted_lines, got_lines, aligned)
         findings = text_findings(aligned, CHAR_EDITS, WORD_EDITS)
@@ -147,15 +149,19 @@ class Text(Measure):
 
     def best(self, expected: Any) -> CaseScore:
         """See `Measure.best`."""
-        return CaseScore(self._best(expected), 1.0)
+        return self._best(expected)
 
-    def _best(self, expected: str) -> tuple[float, ...]:
+    def _folded(self, text: str) -> tuple[str, ...]:
+        return tuple(self._table.lines(text))
+
+    def _best_of(self, expected: str) -> CaseScore:
         lines = self._folded(expected)
         words = [word for line in lines for word in line.split()]
         must = float(len(must_be_right(words, self._table.must, self._words)))
         numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
         size = float(len("\n".join(lines)))
-        return (0.0, size, 0.0, float(len(words)), must, must, numbers, numbers, dates, dates, 1.0, 1.0)
+        row = (0.0, size, 0.0, float(len(words)), must, must, numbers, numbers, dates, dates, 1.0, 1.0)
+        return CaseScore(row, 1.0)
 
     def score_of(self, totals: Floats) -> Floats:
         """1 less errors over what is expected, of all cases together; or the share that `score` names."""

@@ -7,6 +7,8 @@ from datetime import date, datetime
 from typing import Any
 
 _ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
+_MAY_BE_WHOLE = re.compile(r"\d\D.*\d|\d{6}", re.DOTALL)
+"""A whole date has a day and a year at least."""
 
 
 _MONTH = re.compile(r"(\d{4})-(\d{2})|(\d{1,2})[./](\d{4})")
@@ -37,7 +39,7 @@ def read_date(value: Any, day_first: bool = True) -> date | None:
 
     ISO dates (ISO 8601) are read as such, whatever `day_first` says.
     """
-    if not isinstance(value, str) or not any(char.isdigit() for char in value) or len(value) > 60:
+    if not isinstance(value, str) or len(value) > 60 or not _MAY_BE_WHOLE.search(value):
         return None
     text = value.strip()
     if _ISO.fullmatch(text):
