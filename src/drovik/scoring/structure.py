@@ -13,7 +13,7 @@ _NAMES = {bool: "true or false", int: "number", float: "number", str: "text", li
 
 @dataclass(frozen=True)
 class Member:
-    """A place in answers (a JSON Pointer, `*` for any element of a list): in how many of them it is, and what kinds of
+    """A place in answers (a JSON Pointer, `*` for any element of a list): how many answers have it, and what kinds of
     value stand there, with how often.
     """
 

@@ -308,22 +308,24 @@ class Located(Measure):
         """What was found of each label; an answer that is one of several to a case counts as its part of one."""
         import numpy as np
 
-        rows: dict[int, list[tuple[int, float, list[bool]]]] = {}
+        rows: dict[int, list[tuple[int, float, float, list[bool]]]] = {}
         wanted: dict[int, Floats] = {}
         for case, score in enumerate(scores):
+            whole = 1 / (len(score.parts) or 1)
             for part in score.parts or (score,):
                 count = int(part.statistics[SIZE])
                 for label in part.statistics[SIZE + 1 : SIZE + 1 + count]:
-                    wanted.setdefault(int(label), np.zeros(len(scores)))[case] += 1 / (len(score.parts) or 1)
+                    wanted.setdefault(int(label), np.zeros(len(scores)))[case] += whole
                 tail = part.statistics[SIZE + 1 + count :]
                 for n in range(0, len(tail), 3):
                     bits = [bool(int(tail[n + 2]) >> one & 1) for one in range(10)]
-                    rows.setdefault(int(tail[n]), []).append((case, tail[n + 1], bits))
+                    rows.setdefault(int(tail[n]), []).append((case, whole, tail[n + 1], bits))
         return [
             Found(
-                np.array([case for case, _, _ in rows.get(label, [])], dtype=np.int64),
-                np.array([sure for _, sure, _ in rows.get(label, [])], dtype=np.float64),
-                np.array([bits for _, _, bits in rows.get(label, [])], dtype=bool).reshape(-1, 10),
+                np.array([one[0] for one in rows.get(label, [])], dtype=np.int64),
+                np.array([one[1] for one in rows.get(label, [])], dtype=np.float64),
+                np.array([one[2] for one in rows.get(label, [])], dtype=np.float64),
+                np.array([one[3] for one in rows.get(label, [])], dtype=bool).reshape(-1, 10),
                 wanted.get(label, np.zeros(len(scores))),
             )
             for label in sorted(set(rows) | set(wanted))

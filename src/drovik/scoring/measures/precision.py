@@ -21,10 +21,12 @@ OVERLAPS = tuple(0.5 + 0.05 * n for n in range(10))
 
 class Found(NamedTuple):
     """What was found of one label in many cases: for each find its case, its confidence, and whether it is right at
-    each of ten overlaps; and for each case how many there are to be found.
+    each of ten overlaps; and for each case how many there are to be found. A find in one of several answers to a case
+    counts as its `part` of one.
     """
 
     case: NDArray[np.int64]
+    part: Floats
     confidence: Floats
     right: NDArray[np.bool_]
     wanted: Floats
@@ -47,9 +49,9 @@ def average_precision(found: Sequence[Found], overlaps: Sequence[int], weights: 
     idle = np.zeros(len(weights))
     for one in found:
         wanted = weights @ one.wanted
-        idle += weights[:, one.case].sum(axis=1)
+        idle += (weights[:, one.case] * one.part).sum(axis=1)
         order = np.argsort(-one.confidence, kind="stable")
-        counted = weights[:, one.case[order]]
+        counted = weights[:, one.case[order]] * one.part[order]
         ends = _ends_of_ties(one.confidence[order])
         here = np.zeros(len(weights))
         for number in overlaps:

@@ -1,0 +1,409 @@
+"""The figures of measures against computations of their own: loops, brute force, exact fractions, small worked cases."""
+
+from __future__ import annotations
+
+import itertools
+import math
+import random
+import statistics
+from collections import Counter
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from test_scoring import task
+
+from drovik.comparing import weighed
+from drovik.comparing.statistics import bootstrap, kinds_of, percentile_interval, permutation_test
+from drovik.project.cases import Case
+from drovik.scoring.arm_scores import ScoredCase
+from drovik.scoring.measure import Measure, Said, mean_of
+from drovik.scoring.measures import confusion
+from drovik.scoring.measures.aligning import align_lines
+from drovik.scoring.measures.boxes import overlap as box_overlap
+from drovik.scoring.measures.calibration import threshold
+from drovik.scoring.measures.likeness import rouge_l, run_counts, token_f1
+from drovik.scoring.measures.precision import Found, average_precision
+from drovik.scoring.measures.regions import Region
+from drovik.scoring.measures.regions import overlap as region_overlap
+from drovik.scoring.rules.numerals import readings
+
+LABELS = ["a", "b", "c"]
+PAIRS = st.lists(
+    st.tuples(st.sampled_from(LABELS), st.sampled_from([*LABELS, "none of them"])), min_size=1, max_size=30
+)
+
+
+def label_figures(pairs: list[tuple[str, str]], **more: Any) -> tuple[Measure, dict[str, float]]:
+    _, measure = task({"type": "label", "at": "/k", "labels": LABELS, **more})
+    scores = [measure.per_case({"k": got}, expected) for expected, got in pairs]
+    return measure, {name: float(value) for name, value in measure.figures(measure.rows(scores).sum(axis=0)).items()}
+
+
+@given(PAIRS)
+@settings(max_examples=60, deadline=None)
+def test_figures_of_labels_are_those_of_plain_loops(pairs: list[tuple[str, str]]) -> None:
+    _, figures = label_figures(pairs, ordered=True)
+    size = len(pairs)
+    f1, recalls, weights = {}, {}, Counter(expected for expected, _ in pairs)
+    for label in LABELS:
+        hits = sum(e == g == label for e, g in pairs)
+        said, wanted = sum(g == label for _, g in pairs), weights[label]
+        f1[label] = 2 * hits / (said + wanted) if said + wanted else None
+        recalls[label] = hits / wanted if wanted else None
+    assert figures["accuracy"] == pytest.approx(sum(e == g for e, g in pairs) / size)
+    assert figures["balanced accuracy"] == pytest.approx(
+        statistics.mean(one for one in recalls.values() if one is not None)
+    )
+    assert figures["macro F1"] == pytest.approx(statistics.mean(one for one in f1.values() if one is not None))
+    assert figures["weighted F1"] == pytest.approx(sum((f1[e] or 0) for e, _ in pairs) / size)
+    ranks = {label: n for n, label in enumerate([*LABELS, "none of them"])}
+    for name, power in (("Cohen's kappa", 0), ("kappa, linear weights", 1), ("kappa, quadratic weights", 2)):
+
+        def apart(one: str, other: str, power: int = power) -> Fraction:
+            gap = 3 if "none of them" in (one, other) and one != other else abs(ranks[one] - ranks[other])
+            return Fraction(int(one != other) if power == 0 else gap**power)
+
+        observed = sum(apart(e, g) for e, g in pairs) / Fraction(size)
+        chance = sum(apart(e, g) for e, _ in pairs for _, g in pairs) / Fraction(size * size)
+        wanted = 1 - (observed / chance if chance else Fraction(observed > 0))
+        assert figures[name] == pytest.approx(float(wanted))
+    # Matthews correlation, by its definition as a correlation of indicators (Gorodkin 2004).
+    one = np.array([[e == label for label in ranks] for e, _ in pairs], dtype=float)
+    other = np.array([[g == label for label in ranks] for _, g in pairs], dtype=float)
+
+    def covariance(x: np.ndarray, y: np.ndarray) -> float:
+        return float(((x - x.mean(axis=0)) * (y - y.mean(axis=0))).sum())
+
+    spread = math.sqrt(covariance(one, one) * covariance(other, other))
+    assert figures["Matthews correlation"] == pytest.approx(
+        covariance(one, other) / spread if spread > 1e-9 else 0, abs=1e-9
+    )
+
+
+def test_kappa_of_a_published_table() -> None:
+    # J. Cohen, Psychological Bulletin 70 (1968), p. 215: proportions .44 .07 .09 / .05 .20 .05 / .01 .03 .06, kappa .492.
+    matrix = np.array([[44, 7, 9, 0], [5, 20, 5, 0], [1, 3, 6, 0]], dtype=float)
+    assert float(confusion.kappa(matrix)) == pytest.approx(0.492, abs=5e-4)
+    transposed = np.hstack([matrix[:, :3].T, np.zeros((3, 1))])
+    assert float(confusion.kappa(transposed)) == pytest.approx(float(confusion.kappa(matrix)))
+
+
+def test_paths_count_by_their_steps() -> None:
+    labels = ["bag/rucksack", "bag/holdall", "wear/hat/cap"]
+    _, measure = task({"type": "label", "at": "/k", "labels": labels, "parts": "/", "score": "path_f1"})
+    pairs = [("bag/rucksack", "bag/holdall"), ("wear/hat/cap", "wear/hat/cap"), ("bag/holdall", "wear/hat/cap")]
+    scores = [measure.per_case({"k": got}, expected) for expected, got in pairs]
+    steps = [({"/".join(w.split("/")[: n + 1]) for n in range(w.count("/") + 1)} for w in pair) for pair in pairs]
+    counts = [(len(a & b), len(a), len(b)) for a, b in steps]
+    common, wanted, said = (sum(one[n] for one in counts) for n in range(3))
+    assert measure.combine(scores) == pytest.approx(2 * common / (wanted + said))
+    assert [round(one.value, 6) for one in scores] == [0.5, 1, 0]
+
+
+@given(st.lists(st.tuples(st.floats(0, 1), st.booleans()), min_size=1, max_size=40))
+@settings(max_examples=60, deadline=None)
+def test_calibration_is_that_of_plain_loops(answers: list[tuple[float, bool]]) -> None:
+    measure, _ = label_figures([("a", "a")], confidence="/sure")
+    scores = [measure.per_case({"k": "a" if right else "b", "sure": sure}, "a") for sure, right in answers]
+    totals = measure.rows(scores).sum(axis=0)
+    figures = measure.figures(totals)
+    assert figures["Brier score"] == pytest.approx(sum((sure - right) ** 2 for sure, right in answers) / len(answers))
+    gap = 0.0
+    for number in range(10):
+        inside = [(s, r) for s, r in answers if min(int(int(s * 100) / 10), 9) == number]
+        gap += abs(sum(s for s, _ in inside) - sum(r for _, r in inside)) / len(answers)
+    assert figures["expected calibration error"] == pytest.approx(gap, abs=1e-9)
+    found = threshold(totals[12:], 0.75)
+    enough = [
+        n for n in range(100)
+        if (kept := [r for s, r in answers if min(int(s * 100), 99) >= n]) and sum(kept) / len(kept) >= 0.75
+    ]  # fmt: skip
+    assert (found[0] if found else None) == (min(enough) / 100 if enough else None)
+
+
+def edits(one: Any, other: Any) -> int:
+    """Levenshtein's distance by the plain recurrence."""
+    row = list(range(len(other) + 1))
+    for n, a in enumerate(one, 1):
+        before, row[0] = row[0], n
+        for m, b in enumerate(other, 1):
+            before, row[m] = row[m], min(row[m] + 1, row[m - 1] + 1, before + (a != b))
+    return row[-1]
+
+
+TEXTS = st.lists(st.text("ab1 ", min_size=1, max_size=6), max_size=4).map("\n".join)
+
+
+@given(TEXTS, TEXTS)
+@settings(max_examples=150, deadline=None)
+def test_error_rates_are_those_of_the_plain_recurrence(wanted: str, got: str) -> None:
+    lines = [[" ".join(line.split()) for line in text.splitlines() if line.strip()] for text in (wanted, got)]
+    aligned = align_lines(lines[0], lines[1], free=False)
+    assert aligned.char_edits == edits("\n".join(lines[0]), "\n".join(lines[1]))
+    assert aligned.word_edits == edits(" ".join(lines[0]).split(), " ".join(lines[1]).split())
+    _, measure = task({"type": "text"}, "text")
+    score = measure.per_case(got, wanted)
+    assert 0 <= score.value <= 1
+    assert bool(score.findings) == (lines[0] != lines[1])
+    assert set(aligned.words_met()) <= set(range(len(" ".join(lines[0]).split())))
+
+
+def test_lines_in_any_order_cost_what_the_best_order_costs() -> None:
+    wanted, got = ["first line here", "second row 12", "third one"], ["thrid one", "first line here", "second row 13"]
+    best = min(sum(edits(a, b) for a, b in zip(wanted, order, strict=True)) for order in itertools.permutations(got))
+    assert align_lines(wanted, got, free=True).char_edits == best == 3
+
+
+@given(st.text("the cat on mat", max_size=20), st.text("the cat on mat", max_size=20))
+@settings(max_examples=80, deadline=None)
+def test_likeness_is_that_of_the_published_definitions(one: str, other: str) -> None:
+    first, second = one.split(), other.split()
+    common = sum(min(first.count(word), second.count(word)) for word in set(first))
+    if first and second:
+        assert token_f1(first, second) == pytest.approx(2 * common / (len(first) + len(second)))
+        longest = (
+            max(
+                len(s)
+                for n in range(len(first) + 1)
+                for s in itertools.combinations(first, n)
+                if _is_within(s, second)
+            )
+            if len(first) < 9
+            else None
+        )
+        if longest is not None:
+            assert rouge_l(first, second) == pytest.approx(2 * longest / (len(first) + len(second)))
+    counts = run_counts(one, other)
+    plain = [text.replace(" ", "") for text in (one, other)]
+    for size in range(1, 7):
+        runs = [[text[n : n + size] for n in range(len(text) - size + 1)] for text in plain]
+        assert counts[3 * size - 3 : 3 * size] == (
+            sum((Counter(runs[0]) & Counter(runs[1])).values()),
+            len(runs[0]),
+            len(runs[1]),
+        )
+
+
+def _is_within(part: tuple[str, ...], whole: list[str]) -> bool:
+    rest = iter(whole)
+    return all(word in rest for word in part)
+
+
+WORDS = st.lists(st.sampled_from(["key", "keys", "map", "coin", "kez"]), max_size=5)
+
+
+@given(WORDS, WORDS)
+@settings(max_examples=80, deadline=None)
+def test_lists_are_paired_as_well_as_any_pairing_could(wanted: list[str], got: list[str]) -> None:
+    _, measure = task({"type": "fields", "fields": {"l": {"rule": "list", "item": {"rule": "exact"}}}})
+    correct, near, wrong, missing, invented, _, _ = measure.per_case({"l": got}, {"l": wanted}).statistics
+    if wanted or got:
+        assert correct == sum((Counter(wanted) & Counter(got)).values())
+        assert correct + wrong + missing == len(wanted)
+        assert correct + wrong + invented == len(got)
+        assert near == 0
+    assert (
+        measure.per_case({"l": got[::-1]}, {"l": wanted}).statistics
+        == measure.per_case({"l": got}, {"l": wanted}).statistics
+    )
+
+
+BOXES = st.lists(st.tuples(*[st.integers(0, 12)] * 4), max_size=5)
+
+
+@given(st.tuples(*[st.integers(0, 12)] * 4), st.tuples(*[st.integers(0, 12)] * 4))
+def test_overlap_is_that_of_counted_pixels(one: tuple[int, ...], other: tuple[int, ...]) -> None:
+    first, second = ((min(b[0], b[2]), min(b[1], b[3]), max(b[0], b[2]), max(b[1], b[3])) for b in (one, other))
+    pixels = [{(x, y) for x in range(b[0], b[2]) for y in range(b[1], b[3])} for b in (first, second)]
+    wanted = len(pixels[0] & pixels[1]) / len(pixels[0] | pixels[1]) if pixels[0] | pixels[1] else 0
+    assert box_overlap(first, second) == pytest.approx(wanted)
+    assert box_overlap(first, second) == box_overlap(second, first)
+    corners = [Region(((b[0], b[1]), (b[2], b[1]), (b[2], b[3]), (b[0], b[3]))) for b in (first, second)]
+    assert region_overlap(*corners) == pytest.approx(wanted, abs=0.03)
+
+
+def plain_average_precision(finds: list[tuple[float, bool]], wanted: int) -> Fraction:
+    """By the definition, in exact fractions: precision at each recall of 0, .01, … 1, the highest from there on."""
+    points = []
+    for limit in sorted({sure for sure, _ in finds}, reverse=True):
+        kept = [right for sure, right in finds if sure >= limit]
+        points.append((Fraction(sum(kept), wanted), Fraction(sum(kept), len(kept))))
+    return (
+        sum(
+            (max((p for r, p in points if r >= Fraction(n, 100)), default=Fraction(0)) for n in range(101)),
+            Fraction(0),
+        )
+        / 101
+    )
+
+
+FINDS = st.lists(
+    st.tuples(st.integers(0, 5), st.sampled_from([0.1, 0.5, 0.5, 0.9, 0.95]), st.booleans()), max_size=14
+)
+
+
+@given(FINDS, st.lists(st.integers(0, 3), min_size=6, max_size=6))
+@settings(max_examples=80, deadline=None)
+def test_average_precision_is_that_of_its_definition_however_often_a_case_counts(
+    finds: list, weights: list[int]
+) -> None:
+    wanted = [max(1, sum(right for case, _, right in finds if case == n)) for n in range(6)]
+    found = Found(
+        np.array([case for case, _, _ in finds], dtype=np.int64), np.ones(len(finds)), np.array([sure for _, sure, _ in finds]),
+        np.array([[right] * 10 for _, _, right in finds], dtype=bool).reshape(-1, 10), np.array(wanted, dtype=float),
+    )  # fmt: skip
+    repeated = [(sure, right) for case, sure, right in finds for _ in range(weights[case])]
+    total = sum(n * weight for n, weight in zip(wanted, weights, strict=True))
+    value = float(average_precision([found], range(10), np.array([weights], dtype=float))[0])
+    if total:
+        assert value == pytest.approx(float(plain_average_precision(repeated, total)))
+
+
+def test_the_two_ways_of_resampling_agree_where_both_can_be_gone() -> None:
+    chance = random.Random(5)
+    _, measure = task({"type": "items"})
+    things = ["key", "map", "coin"]
+    arms = [
+        [measure.per_case(chance.sample(things, chance.randint(1, 3)), chance.sample(things, 2)) for _ in range(40)]
+        for _ in range(2)
+    ]
+    rows = [measure.rows(one) for one in arms]
+
+    def weigh(scores: list) -> Any:
+        own = measure.rows(scores)
+        return lambda weights: measure.score_of(weights @ own)
+
+    cases = [
+        ScoredCase(Case(f"c{n}", (), {}, {}, None, "tune", frozenset(), ""), None, one)
+        for n, one in enumerate(arms[0])
+    ]
+    groups = weighed.groups_of(cases)
+    (low, high), _ = weighed.interval(weigh(arms[0]), groups)
+    assert (low, high) == pytest.approx(percentile_interval(bootstrap(rows[0], measure.score_of)), abs=0.02)
+    p = weighed.permutation_test(weigh([*arms[0], *arms[1]]), groups)
+    assert p == pytest.approx(permutation_test(rows[0], rows[1], measure.score_of), abs=0.04)
+
+
+def test_an_interval_over_many_cases_is_as_wide_as_theory_has_it() -> None:
+    chance = np.random.default_rng(8)
+    rows = np.column_stack([chance.normal(0.7, 0.2, 40_000), np.ones(40_000)])
+    low, high = percentile_interval(bootstrap(rows, lambda sums: sums[..., 0] / sums[..., 1]))
+    assert high - low == pytest.approx(2 * 1.96 * 0.2 / math.sqrt(40_000), rel=0.12)
+    kinds, counts = kinds_of(rows.round(1))
+    wanted = np.unique(rows.round(1), axis=0, return_counts=True)
+    assert np.array_equal(kinds, wanted[0])
+    assert np.array_equal(counts, wanted[1])
+
+
+MEASURES: dict[str, tuple[dict[str, Any], Any, Any]] = {
+    "label": ({"type": "label", "labels": ["a", "b"]}, st.sampled_from(["a", "b"]), st.sampled_from(["a", "b", "as", 3, None])),
+    "many": ({"type": "label", "labels": ["a", "b", "c"], "many": True, "score": "macro_f1"}, st.lists(st.sampled_from("abc"), unique=True),
+             st.lists(st.sampled_from(["a", "b", "c", "cs", "z"]))),
+    "fields": ({"type": "fields", "fields": {"x": {"rule": "number"}, "y": {"rule": "text"}, "z": {"rule": "list", "item": {}}}},
+               st.fixed_dictionaries({"x": st.integers(0, 99), "y": st.text("ab ", min_size=1), "z": st.lists(st.integers(0, 3))}),
+               st.fixed_dictionaries({}, optional={"x": st.integers(0, 99), "y": st.text("ab "), "z": st.lists(st.integers(0, 3)), "w": st.none()})),
+    "text": ({"type": "text"}, TEXTS, TEXTS | st.none() | st.integers()),
+    "facts": ({"type": "facts"}, st.just({"must": ["red cap", "two keys"], "must_not": ["hat"]}),
+              st.sampled_from(["A red cap.", "no red cap", "a hat and two keys", "", "Perhaps a hat", "red keys, two caps"])),
+    "likeness": ({"type": "likeness"}, st.sampled_from(["a b", "b c d"]), st.text("abcd ")),
+    "items": ({"type": "items", "counts": True}, st.dictionaries(st.sampled_from(["key", "map"]), st.integers(1, 4)),
+              st.lists(st.sampled_from(["2 keys", "a map", "coins"]))),
+    "boxes": ({"type": "boxes", "place": "", "score": "ap"}, BOXES.map(lambda boxes: [list(b) for b in boxes if b[0] < b[2] and b[1] < b[3]]),
+              BOXES.map(lambda boxes: [list(b) for b in boxes])),
+    "form": ({"type": "form", "words": {"most": 2}, "forbidden": {"x": "z"}}, st.just("x"), st.text("abz ")),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", MEASURES)
+def test_every_score_is_bounded_right_for_the_perfect_and_the_same_in_any_order(name: str) -> None:
+    table, expected, answers = MEASURES[name]
+    _, measure = task(dict(table), "text")
+
+    @given(st.lists(st.tuples(expected, answers), min_size=1, max_size=6), st.randoms())
+    @settings(max_examples=40, deadline=None)
+    def holds(pairs: list[tuple[Any, Any]], chance: random.Random) -> None:
+        scores = [measure.per_case(got, measure.expected_of(wanted)) for wanted, got in pairs]
+        whole = measure.combine(scores)
+        assert -1e-9 <= whole <= 1 + 1e-9
+        assert all(0 <= one.value <= 1 for one in scores)
+        shuffled = list(scores)
+        chance.shuffle(shuffled)
+        assert measure.combine(shuffled) == pytest.approx(whole)
+        best = [measure.best(measure.expected_of(wanted)) for wanted, _ in pairs]
+        assert measure.combine(best) == pytest.approx(1)
+        assert all(not one.findings for one in best)
+        assert measure.combine([mean_of([one, one]) for one in scores]) == pytest.approx(whole)
+        for one, (wanted, _) in zip(scores, pairs, strict=True):
+            causes = {found.cause for found in one.findings}
+            gone = measure.without(one, measure.expected_of(wanted), causes)
+            assert not gone.findings
+            assert measure.combine([gone]) == pytest.approx(1) or not causes
+
+    holds()
+
+
+@given(
+    st.dictionaries(st.sampled_from("abcd"), st.integers(0, 3)),
+    st.dictionaries(st.sampled_from("abcd"), st.integers(0, 3)),
+)
+@settings(max_examples=60, deadline=None)
+def test_a_wrong_field_more_never_raises_precision(expected: dict[str, int], got: dict[str, int]) -> None:
+    _, measure = task({"type": "fields", "fields": {name: {"rule": "number"} for name in "abcde"}})
+
+    def precision(answer: dict[str, int]) -> float:
+        return float(measure.figures(measure.rows([measure.per_case(answer, expected)])[0])["precision"])
+
+    assert precision({**got, "e": 7}) <= precision(got) + 1e-12
+
+
+@pytest.mark.parametrize(("text", "decimal", "wanted"), [
+    ("1.234,50", None, [1234.5]), ("1,234.50", None, [1234.5]), ("12,50", None, [12.5]), ("1 234,5", None, [1234.5]),
+    ("1.234", None, [1.234, 1234]), ("1.234", ",", [1234]), ("1,234", None, [1234, 1.234]), ("1'234'567", None, [1234567]),
+    ("1.234.567", None, [1234567]), ("0,123", None, [0.123]), ("-3,5", None, [-3.5]), ("7", None, [7]), ("a7", None, []), ("1,2.3,4", None, []),
+])  # fmt: skip
+def test_numerals_are_read_in_every_way_they_may_be_meant(
+    text: str, decimal: str | None, wanted: list[float]
+) -> None:
+    assert readings(text, decimal) == wanted
+
+
+@pytest.mark.parametrize(("rule", "expected", "got", "same"), [
+    ({"rule": "amount"}, "12,50 €", "EUR 12.50", True), ({"rule": "amount"}, 12.5, "12,50 USD", True),
+    ({"rule": "amount"}, "12,50 €", "12.50 USD", False), ({"rule": "amount", "currency": "EUR"}, 12.5, "$12.50", False),
+    ({"rule": "number", "unit": "cm"}, 12, "0.12 m", True), ({"rule": "number", "unit": "cm"}, 12, "12 g", False),
+    ({"rule": "number", "share": 0.1}, 100, 109, True), ({"rule": "number", "share": 0.1}, 100, 111, False),
+    ({"rule": "time"}, "14:05", "2.05 pm", True), ({"rule": "time"}, "14:05:10", "14:05", True), ({"rule": "time"}, "14:05", "15:05", False),
+    ({"rule": "date", "partial": True}, "2026-08", "August 2026", True), ({"rule": "date", "partial": True}, "2026-08", "2026", False),
+    ({"rule": "code"}, "SK-11 04", "sk1104", True), ({"rule": "code"}, "SK-11", "SK-12", False),
+    ({"rule": "yes_no"}, True, "Yes.", True), ({"rule": "yes_no"}, False, 0, True), ({"rule": "yes_no"}, True, "maybe", False),
+    ({"rule": "one_of", "values": ["Red", "Blue"], "same_as": {"navy": "Blue"}}, "Blue", "NAVY", True),
+    ({"rule": "address"}, "4 Mill Street, Norwick", "Norwick, Mill St. 4", True), ({"rule": "address"}, "4 Mill Street", "5 Mill Street", False),
+    ({"rule": "formula"}, "2*(a+b)", "2a + 2b", True), ({"rule": "formula"}, "a^2 - b^2", "(a-b)(a+b)", True),
+    ({"rule": "formula"}, "a+1", "a+2", False), ({"rule": "formula"}, "a+1", "__import__('os')", False),
+    ({"rule": "formula"}, "a+1", "9**9**9**9", False), ({"rule": "formula"}, "a+1", "x.n", False),
+    ({"rule": "text", "punctuation": False}, "St. Kilda", "st kilda", True), ({"rule": "near"}, "Guillemot", "Guilemot", False),
+    ({"rule": "near", "least": 0.8}, "Guillemot", "Guilemot", True), ({"rule": "anything"}, "x", 7, True),
+    ({"rule": "list", "order": "kept", "item": {}}, [1, 2, 3], [1, 3, 2], False), ({"rule": "list", "item": {}}, [1, 2, 3], [3, 1, 2], True),
+    ({"rule": "record", "fields": {"a": {"rule": "text"}}}, {"a": "X"}, {"a": "x", "b": 1}, True),
+])  # fmt: skip
+def test_field_rules(rule: dict[str, Any], expected: Any, got: Any, same: bool) -> None:
+    _, measure = task({"type": "fields", "fields": {"f": rule}})
+    assert (measure.per_case({"f": got}, {"f": expected}).value == 1) == same
+
+
+def test_a_field_that_must_be_absent_is_invented_where_it_is_there() -> None:
+    _, measure = task({"type": "fields", "fields": {"x": {"rule": "absent"}, "y": {"rule": "exact"}}})
+    assert measure.per_case({"y": 1}, {"y": 1}).value == 1
+    assert [one.cause for one in measure.per_case({"x": 0, "y": 1}, {"y": 1}).findings] == ["invented"]
+
+
+def test_boxes_are_told_of_the_upright_source_through_the_map_back() -> None:
+    _, measure = task({"type": "boxes", "place": "", "scale": "thousand", "overlap": 0.99})
+    # What was sent is the right half of a picture of 200 x 100, shrunk to 50 x 50.
+    sent = {"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]}
+    assert measure.per_case([[0, 0, 500, 1000]], [[100, 0, 150, 100]], Said(pictures=(sent,))).value == 1
+    assert measure.per_case([[0, 0, 500, 1000]], [[0, 0, 50, 100]], Said(pictures=(sent,))).value == 0
