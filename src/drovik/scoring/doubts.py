@@ -202,5 +202,5 @@ def near_pairs(prints: Mapping[str, Print]) -> list[tuple[str, str]]:
     for name, one in prints.items():
         for word in range(WORDS):
             buckets[word, one.bits >> (16 * word) & 0xFFFF].append(name)
-    pairs = {pair for names in buckets.values() for pair in combinations(names[:MOST_ALIKE], 2)}
+    pairs = {pair for names in buckets.values() for pair in combinations(sorted(names)[:MOST_ALIKE], 2)}
     return sorted((one, other) for one, other in pairs if prints[one].is_nearly(prints[other]))
