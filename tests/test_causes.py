@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import sqlite3
+import statistics
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -164,11 +165,14 @@ def test_boxes_of_a_shrunk_and_cropped_picture_are_scored_in_the_frame_of_the_so
     assert scores["fulmar/v2/small"]["score"] > 0.6
     assert scores["fulmar/v2/full"]["score"] > 0.6
     with sqlite3.connect(folder / ".drovik/answers.sqlite") as store:
-        sides = [max(max(thing["box"]) for thing in json.loads(body)["things"]) for (body,) in store.execute(
-            "SELECT json_extract(r.body, '$.answer') FROM replies r JOIN attempts a ON a.id = r.attempt JOIN asked k USING (identity)"
-            " WHERE k.name LIKE '%small' AND r.body LIKE '%{\\\"things%'")]  # fmt: skip
+        bodies = store.execute(
+            "SELECT r.body FROM replies r JOIN attempts a ON a.id = r.attempt JOIN asked k USING (identity)"
+            " WHERE k.name LIKE '%small' AND r.http_status = 200"
+        ).fetchall()
+    answers = [answer for (body,) in bodies if (answer := json.loads(body)["answer"]).startswith("{")]
+    sides = [max(thing["box"]) for answer in answers for thing in json.loads(answer)["things"]]
     assert sides
-    assert max(sides) < 400, "the answers are in the frame of the small picture"
+    assert statistics.median(sides) < 330, "the answers are in the frame of the small picture"
 
 
 def test_members_that_come_and_go_are_told_where_no_schema_holds_them(answered_demo: Drovik) -> None:
