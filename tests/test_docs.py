@@ -24,7 +24,8 @@ from drovik.project.settings import Endpoint, Model, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.catalogue import MEASURES, check_cases, informed, measures_of
 from drovik.scoring.causes.table import CAUSES
-from drovik.scoring.measure import expected_at
+from drovik.scoring.measure import Said, expected_at
+from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.own import Own
 from drovik.sending.checking import check_reply_form, check_request_form
 from drovik.sending.request import RequestWriter
@@ -62,8 +63,13 @@ def test_the_worked_examples_of_measures(page: str, example: dict, tmp_path: Pat
     (measure,) = informed(measures, task, cases)
     if isinstance(measure, Own):
         measure.trusted(tmp_path)
+    if isinstance(measure, Judge):
+        measure.heard(example["verdicts"], {})
     expected = [expected_at(measure, task, case) for case in cases]
-    scores = [measure.per_case(one["answer"], wanted) for one, wanted in zip(example["cases"], expected, strict=True)]
+    scores = [
+        measure.per_case(one["answer"], wanted, Said(str(one["answer"]), case=str(n), arm="gull/v2"))
+        for n, (one, wanted) in enumerate(zip(example["cases"], expected, strict=True))
+    ]
     assert measure.combine(scores) == pytest.approx(example["score"], abs=1e-6)
     figures = measure.figures(measure.rows(scores).sum(axis=0))
     for name, value in example["figures"].items():

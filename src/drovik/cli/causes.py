@@ -80,7 +80,7 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
         heading("nearly the same picture, another expected output")
         rows = [[one.first, one.second, ", ".join(one.tasks)] for one in found]
         table(("case", "and case", "in the tasks"), rows[:MOST_DOUBTS], numbers=())
-    against = contradictions(views)
+    against = contradictions([view for view in views if view.task.judges is None])
     if against:
         heading("answers that contradict each other across tasks")
         rows = [
@@ -109,6 +109,7 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
     from drovik.scoring.doubts import twins_of
 
     prints = {}
+    views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures
     for case in {case.id: case for view in views for case in view.cases}.values():
         if len(case.pictures) == 1:
             path = case.pictures[0].path
@@ -167,5 +168,5 @@ def doubts_document(project: Project, views: Sequence[TaskView]) -> dict[str, An
     return {
         "against_the_models": plain([one for view in views for one in doubts_of(view)]),
         "nearly_the_same_picture": plain(twins(project, views)),
-        "across_tasks": plain(contradictions(views)),
+        "across_tasks": plain(contradictions([view for view in views if view.task.judges is None])),
     }

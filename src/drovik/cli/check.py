@@ -68,11 +68,13 @@ def _check_prompts(project: Project) -> list[Problem]:
 
     problems: list[Problem] = []
     for task in project.tasks:
+        told = dict.fromkeys(task.judges.given(), "…") if task.judges else {}
         for arm in {arm.prompt_name: arm for arm in arms_of(task, project.settings)}.values():
             for case in project.cases:
                 try:
                     earlier = {task.after.task: Anything()} if task.after else {}
-                    asking_of(task, arm, case, ["…"] * len(arm.prompt.turns), earlier, _SHOWN)
+                    shown = case._replace(given={**case.given, **told})
+                    asking_of(task, arm, shown, ["…"] * len(arm.prompt.turns), earlier, _SHOWN)
                 except DrovikError as error:
                     problems += error.problems
                     break

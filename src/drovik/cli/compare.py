@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.opening import add_own_argument, add_project_argument, add_split_argument, open_project
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
-from drovik.cli.score import show_mixed_models, show_older
+from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.problems import DONE, DrovikError, Problem, known_words
 
 if TYPE_CHECKING:
@@ -149,4 +149,5 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
         say(f"Also not told apart from {names[0]}: {', '.join(alike)}.")
     for name in names:
         show_mixed_models(view.score_of(name))
+    show_judges(view)
     show_older(view)

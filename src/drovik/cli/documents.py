@@ -29,11 +29,14 @@ def estimate_document(one: Estimate) -> dict[str, Any]:
 
 def measure_document(score: MeasureScore) -> dict[str, Any]:
     """One measure of one arm."""
+    from drovik.comparing.judges import checked_against_people
     from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures
 
     document: dict[str, Any] = {"measure": score.measure.name, "type": score.measure.kind, "what": score.measure.what}
     document |= estimate_document(estimate(score))
     as_read = estimate_as_read(score)
+    if told := checked_against_people(score.measure):
+        document["checked"] = told
     document |= {"failed": score.failed, "bounds": score.bounds}
     document["as_read"] = estimate_document(as_read) if as_read else None
     document["figures"] = {name: estimate_document(one) for name, one in estimate_figures(score).items()}

@@ -111,8 +111,18 @@ def _show_notes(view: TaskView) -> None:
         show_mixed_models(arm)
         if not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
+    show_judges(view)
     show_not_run(view)
     show_older(view)
+
+
+def show_judges(view: TaskView) -> None:
+    """Say how far each judge agrees with people."""
+    from drovik.comparing.judges import checked_against_people
+
+    for measure in view.measures:
+        if told := checked_against_people(measure):
+            say(f"{told}.", style="yellow")
 
 
 def show_not_run(view: TaskView) -> None:

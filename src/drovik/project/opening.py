@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from drovik.problems import DrovikError, Problem, known_words
@@ -10,6 +10,7 @@ from drovik.project.cases import Case, read_cases
 from drovik.project.chains import check_chains
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.expected import check_expected
+from drovik.project.judging import Reviews, check_judges, read_reviews
 from drovik.project.keys import check_keys, check_secret_headers, read_keys
 from drovik.project.prompts import OUR_VARIABLES, check_variables
 from drovik.project.settings import ProjectFile, read_settings
@@ -26,6 +27,7 @@ class Project:
     tasks: tuple[Task, ...]
     cases: tuple[Case, ...]
     keys: dict[str, str]
+    reviews: Reviews = field(default_factory=dict)
 
     def __repr__(self) -> str:
         return f"Project({str(self.folder)!r})"
@@ -64,11 +66,13 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         what = f"'{name}' is Drovik's own variable and cannot be given"
         problems.append(Problem(what, "rename it", settings.cases, "given"))
     problems += check_chains(tasks, list(settings.models))
+    problems += check_judges(tasks)
+    reviews = read_reviews(folder, tasks, problems)
     for task in tasks if cases else ():
-        problems += check_variables(task, given)
+        problems += check_variables(task, [*given, *(task.judges.given() if task.judges else ())])
     problems += _check_given(cases, tasks, settings.cases)
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)
-    return Project(folder, settings, dialects, tasks, tuple(cases), keys), problems
+    return Project(folder, settings, dialects, tasks, tuple(cases), keys, reviews), problems
 
 
 def check_secrets(project: Project) -> list[Problem]:

@@ -13,6 +13,7 @@ from pydantic import BeforeValidator, Field
 
 from drovik.problems import Problem, known_words
 from drovik.project.chains import After, Where
+from drovik.project.judging import Judges
 from drovik.project.prompts import Prompt, read_prompts
 from drovik.project.schemas import check_schema
 from drovik.project.toml_files import Frozen, read_text, read_toml, validated
@@ -46,6 +47,7 @@ class Question(Frozen):
     answer: AnswerForm = AnswerForm()
     after: Annotated[After, BeforeValidator(_by_name)] | None = None
     where: Where | None = None
+    judges: Judges | None = None
     measures: dict[str, dict[str, Any]] = {}
 
 
@@ -83,6 +85,7 @@ class Task:
     send_schema: bool = False
     second_try: bool = False
     repeats: int | None = None
+    judges: Judges | None = None
 
     @property
     def heading(self) -> str:
@@ -151,6 +154,7 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
         question.answer.send_schema,
         question.answer.second_try,
         question.repeats,
+        question.judges,
     )
 
 

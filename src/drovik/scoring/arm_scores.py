@@ -144,7 +144,7 @@ def score_arm(
     present = [answer for answer in every if answer is not None]
     turns = by_turn or {}
     paid = present + [one[case.id] for one in turns.values() for case in cases if case.id in one]
-    found = _score_measures(task, measures, cases, answers, turns)
+    found = _score_measures(task, arm_name, measures, cases, answers, turns)
     most = max((len(one) for one in answers.values()), default=1)
     return ArmScores(
         task.name,
@@ -154,7 +154,7 @@ def score_arm(
         len(every) - len(present),
         costs_of(paid),
         found,
-        _second_tries(task, measures, cases, answers, turns, second or {}),
+        _second_tries(task, arm_name, measures, cases, answers, turns, second or {}),
         most,
         _agreement(answers) if most > 1 else None,
         structure_of(one.value for one in present if one.status == "ok") if _is_free(task) else None,
@@ -172,6 +172,7 @@ def _agreement(answers: Repeats) -> float | None:
 
 def _score_measures(
     task: Task,
+    arm: str,
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Repeats,
@@ -181,7 +182,7 @@ def _score_measures(
     for measure in measures:
         earlier = turns.get(measure.turn or 0)
         looked_at = answers if earlier is None else {case: (answer,) for case, answer in earlier.items()}
-        score = _score_measure(task, measure, cases, looked_at)
+        score = _score_measure(task, arm, measure, cases, looked_at)
         if score is not None:
             found.append(score)
     return tuple(found)
@@ -189,6 +190,7 @@ def _score_measures(
 
 def _second_tries(
     task: Task,
+    arm: str,
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Repeats,
@@ -201,17 +203,21 @@ def _second_tries(
         case: [second.get((case, number), answer) for number, answer in enumerate(values)]
         for case, values in answers.items()
     }
-    scores = _score_measures(task, measures, cases, mended, turns)
+    scores = _score_measures(task, arm, measures, cases, mended, turns)
     in_form = sum(one.status == "ok" for one in second.values())
     return SecondTries(len(second), in_form, scores, costs_of(list(second.values())))
 
 
-def _score_measure(task: Task, measure: Measure, cases: Sequence[Case], answers: Repeats) -> MeasureScore | None:
+def _score_measure(
+    task: Task, arm: str, measure: Measure, cases: Sequence[Case], answers: Repeats
+) -> MeasureScore | None:
     expected = _expected(task, measure, cases)
     scored = []
     for case in cases:
         if case.id in expected:
-            every = [score_case(task, measure, case, one, expected[case.id]) for one in answers.get(case.id, (None,))]
+            every = [
+                score_case(task, measure, case, one, expected[case.id], arm) for one in answers.get(case.id, (None,))
+            ]
             scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
     if type(measure).traits is not Measure.traits:
         scored = _told_of_other_cases(measure, expected, scored)
@@ -290,10 +296,13 @@ def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> 
     return replace(scores, measures=measures)
 
 
-def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, expected: object) -> ScoredCase:
+def score_case(
+    task: Task, measure: Measure, case: Case, answer: Answer | None, expected: object, arm: str = ""
+) -> ScoredCase:
     """One case by the rules of the statuses: what is not in form scores the measure's worst.
 
     :param expected: what the measure looks at, not ABSENT.
+    :param arm: the name of the arm that answered.
     """
     if answer is None or answer.status == "failed":
         return ScoredCase(case, answer, None)
@@ -307,7 +316,9 @@ def score_case(task: Task, measure: Measure, case: Case, answer: Answer | None, 
     )
     if in_form or answer.status == "off_schema":
         try:
-            read = measure.per_case(answer.value, expected, Said(answer.text, answer.how, answer.pictures))
+            read = measure.per_case(
+                answer.value, expected, Said(answer.text, answer.how, answer.pictures, arm, case.id)
+            )
         except CannotScore as error:
             return ScoredCase(case, answer, None, note=str(error))
         if in_form and not read.findings:

@@ -14,6 +14,7 @@ from drovik.scoring.measures.facts import Facts
 from drovik.scoring.measures.fields import Fields
 from drovik.scoring.measures.form import Form
 from drovik.scoring.measures.items import Items
+from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.likeness import Likeness
 from drovik.scoring.measures.own import Own
@@ -23,7 +24,7 @@ from drovik.scoring.measures.text import Text
 from drovik.scoring.places import ABSENT
 
 MEASURES: dict[str, type[Measure]] = {
-    one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form, Own)
+    one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form, Judge, Own)
 }
 
 

@@ -8,12 +8,15 @@ from dataclasses import dataclass, replace
 from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
+from drovik.project.judging import judged_id
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import ArmScores, score_arm, with_wrong_before
 from drovik.scoring.catalogue import informed, measures_of
 from drovik.scoring.measure import Measure
+from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.own import Own
+from drovik.sending.judging import judged_cases
 from drovik.sending.plan import Ask
 from drovik.sending.reading_back import answers_for, pictures_sent
 from drovik.sending.sources import source_digests
@@ -171,6 +174,32 @@ def _second_tries(
     return found
 
 
+def _hear(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...], digests: dict[str, str]) -> None:
+    """Give a measure what its judge said of every answer, and people of some.
+
+    :raises DrovikError: where there is no such judge, or it has no such arm.
+    """
+    task = project.task(judge.by)
+    if task.judges is None:
+        what = f"the task '{judge.by}' judges no other"
+        raise DrovikError(Problem(what, f"say whose answers: [judges] in {task.file}"))
+    arms = arms_of(task, project.settings)
+    check_arm_words(arms, [judge.arm] if judge.arm else [])
+    chosen = fitting_arms(arms, [judge.arm] if judge.arm else ())[:1]
+    threads = threads_of(project, store, task, chosen, cases, digests)
+    asks = [one.asks[-1] for one in threads if one.repeat == 1 and len(one.asks) > len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, task, asks)
+    verdicts = {
+        ask.case.id: answers[ask.identity].value
+        for ask in asks
+        if ask.identity in answers and answers[ask.identity].status == "ok"
+    }
+    reviews = {
+        judged_id(case, arm): verdict for (name, case, arm), verdict in project.reviews.items() if name == judge.by
+    }
+    judge.heard(verdicts, reviews)
+
+
 def _view(
     project: Project,
     store: Store,
@@ -181,12 +210,17 @@ def _view(
     trust: bool = False,
 ) -> TaskView:
     measures = informed(measures_of(task, []), task, project.cases)
+    for one in measures:
+        if isinstance(one, Judge):
+            _hear(project, store, one, cases, digests)
     own = [one for one in measures if isinstance(one, Own)]
     for one in own if trust else ():
         one.trusted(project.folder)
     measures = tuple(one for one in measures if not isinstance(one, Own) or one.may_run)
     today = [arm for arm in arms if "@" not in arm.name]
     threads = threads_of(project, store, task, today, cases, digests)
+    if task.judges is not None:
+        cases = judged_cases(project, store, task, cases, digests)
     asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
     left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
     by_turn = _earlier_turns(project, store, task, threads)

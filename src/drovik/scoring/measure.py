@@ -70,7 +70,7 @@ class Trace(NamedTuple):
 
 
 class Said(NamedTuple):
-    """What else is known of an answer: its text as it came, how its JSON was found, and the pictures it is about.
+    """What else is known of an answer: its text, how its JSON was found, the pictures it is about, and whose it is.
 
     Each picture is told as `store.digests.places` tells it: the size that was sent, and the maps back to its source.
     """
@@ -78,6 +78,8 @@ class Said(NamedTuple):
     text: str = ""
     how: str = ""
     pictures: tuple[Mapping[str, Any], ...] = ()
+    arm: str = ""
+    case: str = ""
 
 
 UNTOLD = Said()

@@ -13,6 +13,7 @@ from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
 from drovik.project.opening import Project
 from drovik.project.tasks import Task
+from drovik.sending.judging import judged_cases
 from drovik.sending.plan import Ask, Follow, Mend, ask_of
 from drovik.sending.reading_back import answer_to, answers_for
 from drovik.store.keeping import Store
@@ -53,6 +54,8 @@ def threads_of(
     digests: Mapping[str, str],
 ) -> list[Thread]:
     """The threads of a task, spread over the arms: all of them about the first case, then about the next."""
+    if task.judges is not None:
+        cases = judged_cases(project, store, task, cases, digests)
     earlier = _earlier(project, store, task, arms, cases, digests)
     threads = []
     most = max((repeats_of(task, arm.model) for arm in arms), default=1)

@@ -1,0 +1,46 @@
+"""How far a judge agrees with people, in words: shown wherever its scores are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from drovik.comparing.statistics import score_interval
+from drovik.scoring.measures.confusion import accuracy, kappa
+from drovik.scoring.measures.judge import Judge, agreement_rows
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats, Measure
+
+
+def agreement_with_people(pairs: Sequence[tuple[str, str]]) -> tuple[float, tuple[float, float], float]:
+    """Cohen's kappa of a judge's verdicts and people's, its 95 % bootstrap interval, and the share that are the same.
+
+    :param pairs: the judge's verdict and the people's on the same answer.
+    """
+    import numpy as np
+
+    words, places = agreement_rows(pairs)
+    size = len(words)
+    rows = np.zeros((len(places), size * (size + 1)))
+    for number, (people, judge) in enumerate(places):
+        rows[number, people * (size + 1) + judge] = 1.0
+
+    def matrix(totals: Floats) -> Floats:
+        return totals.reshape(*totals.shape[:-1], size, size + 1)
+
+    totals = rows.sum(axis=0)
+    interval, _ = score_interval(rows, lambda sums: kappa(matrix(sums)), binary=False)
+    return float(kappa(matrix(totals))), interval, float(accuracy(matrix(totals)))
+
+
+def checked_against_people(measure: Measure) -> str:
+    """How far a judge agrees with people, in words; empty for a measure that is no judge."""
+    if not isinstance(measure, Judge):
+        return ""
+    pairs = measure.beside_people
+    if not pairs:
+        return f"{measure.name}: judged by a model, not checked against people"
+    value, (low, high), same = agreement_with_people(pairs)
+    told = f"kappa {value:.2f} (95 % interval {low:.2f} to {high:.2f})"
+    return f"{measure.name}: judged by a model; beside people {told}, {same:.0%} the same, {len(pairs)} reviews"

@@ -1,0 +1,146 @@
+"""The measure `judge`: what another task, put the answers of this one, says of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from pydantic import Field
+
+from drovik.problems import Problem
+from drovik.project.judging import comes_first, judged_id
+from drovik.project.tasks import Task
+from drovik.project.toml_files import Frozen
+from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.places import ABSENT, Pointer, at, shown
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
+
+WORTH = {"yes": 1.0, "true": 1.0, "right": 1.0, "partly": 0.5, "same": 0.5, "no": 0.0, "false": 0.0, "wrong": 0.0}
+
+
+class JudgeTable(Frozen):
+    """What stands in question.toml for a judge measure.
+
+    `by` is the task that judges; `arm` which of its arms (the first, where it is left out); `at` is where its verdict
+    stands, `why` where its reason does. `worth` says what each verdict counts as, from 0 to 1; a number counts
+    between `least` and `most`. Of two sides, "first" and "second" count for whichever this answer was.
+    """
+
+    by: str
+    arm: str | None = None
+    at: Pointer = ""
+    why: Pointer | None = None
+    worth: dict[str, float] = {}
+    least: float = 0.0
+    most: float = Field(default=1.0)
+
+
+class Judge(Measure):
+    """The mean of what a judge's verdicts are worth. The worst: 0.
+
+    An answer that the judge did not judge, or not in form, is not scored: that is no failure of the arm.
+    """
+
+    kind: ClassVar[str] = "judge"
+    table_type: ClassVar[type[JudgeTable]] = JudgeTable
+
+    def __init__(self, name: str, table: JudgeTable) -> None:
+        super().__init__(name, f"judged by {table.by}", binary=False)
+        self._table = table
+        self._verdicts: Mapping[str, Any] = {}
+        self.beside_people: tuple[tuple[str, str], ...] = ()
+        self.is_heard = False
+
+    @classmethod
+    def make(cls, name: str, table: JudgeTable, task: Task, place: str, problems: list[Problem]) -> Judge | None:
+        """See `Measure.make`."""
+        if any(not 0 <= one <= 1 for one in table.worth.values()):
+            problems.append(Problem("a verdict is worth from 0 to 1", "correct it", task.file, f"{place}.worth"))
+            return None
+        if table.most <= table.least:
+            problems.append(Problem("'most' is not above 'least'", "correct them", task.file, place))
+            return None
+        return cls(name, table)
+
+    @property
+    def by(self) -> str:
+        """The task that judges."""
+        return self._table.by
+
+    @property
+    def arm(self) -> str | None:
+        """Which of its arms, if that is said."""
+        return self._table.arm
+
+    def heard(self, verdicts: Mapping[str, Any], reviews: Mapping[str, Any]) -> None:
+        """Take the judge's answers in form, and what people said, both by the id of the judged answer."""
+        self._verdicts = verdicts
+        self.is_heard = True
+        places = (at(verdicts[one], self._table.at) for one in reviews if one in verdicts)
+        people = (at(review, self._table.at) for one, review in reviews.items() if one in verdicts)
+        self.beside_people = tuple((_word(one), _word(other)) for one, other in zip(places, people, strict=True))
+
+    def expected_of(self, expected: Any) -> Any:
+        """See `Measure.expected_of`: a judge may do without."""
+        return ABSENT if expected is ABSENT else expected
+
+    def check_expected(self, expected: Any) -> tuple[str, str] | None:
+        """See `Measure.check_expected`."""
+        return None
+
+    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+        """See `Measure.per_case`. The statistics: what the verdict is worth, and cases.
+
+        :raises CannotScore: where the judge said nothing of this answer that could be read.
+        """
+        found = self._verdicts.get(judged_id(said.case, said.arm), ABSENT)
+        if found is ABSENT:
+            raise CannotScore(f"{self.by} has no verdict on it")
+        verdict = at(found, self._table.at)
+        worth = self._worth(verdict, comes_first(said.case, said.arm))
+        if worth is None:
+            raise CannotScore(f"{self.by} says {shown(verdict)[:60]}, which is worth nothing that is known")
+        if worth == 1.0:
+            return CaseScore((1.0, 1.0), 1.0)
+        reason = at(found, self._table.why) if self._table.why is not None else ABSENT
+        told = shown(verdict) if reason is ABSENT else f"{shown(verdict)}: {reason}"
+        return CaseScore((worth, 1.0), worth, (Finding("", "right", told, "judged wrong"),))
+
+    def _worth(self, verdict: Any, is_first: bool) -> float | None:
+        if isinstance(verdict, int | float) and not isinstance(verdict, bool):
+            part = (verdict - self._table.least) / (self._table.most - self._table.least)
+            return float(part) if 0 <= part <= 1 else None
+        word = _word(verdict)
+        known = {_word(one): value for one, value in self._table.worth.items()}
+        if word in known:
+            return known[word]
+        if word in ("first", "second"):
+            return float((word == "first") == is_first)
+        return None if self._table.worth else WORTH.get(word)
+
+    def worst(self, expected: Any, why: str) -> CaseScore:
+        """See `Measure.worst`."""
+        return CaseScore((0.0, 1.0), 0.0, (Finding("", "right", "nothing", why),))
+
+    def best(self, expected: Any) -> CaseScore:
+        """See `Measure.best`."""
+        return CaseScore((1.0, 1.0), 1.0)
+
+    def score_of(self, totals: Floats) -> Floats:
+        """The mean."""
+        return share(totals[..., 0], totals[..., 1], 0.0)
+
+
+def _word(value: Any) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return " ".join(str(value).casefold().split())
+
+
+def agreement_rows(pairs: Sequence[tuple[str, str]]) -> tuple[list[str], list[tuple[int, int]]]:
+    """The distinct verdicts of judge and people in order, and each pair as their numbers: people's first."""
+    words = sorted({word for pair in pairs for word in pair})
+    index = {word: number for number, word in enumerate(words)}
+    return words, [(index[people], index[judge]) for judge, people in pairs]
