@@ -11,34 +11,19 @@ if TYPE_CHECKING:
     from drovik.project.opening import Project
     from drovik.scoring.doubts import Contradiction, Doubt, Twins
     from drovik.scoring.gathering import TaskView
-    from drovik.scoring.mending import ToMend
 
 MOST_DOUBTS = 40
-
-
-def mending(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
-    """By arm and measure, the causes of a task's misses; models that do not see are left out."""
-    from drovik.scoring.doubts import doubts_of
-    from drovik.scoring.mending import to_mend
-
-    doubtful = {(one.measure, one.case) for one in doubts_of(view)}
-    blind = {arm.name for arm in view.arms if not arm.model.sees}
-    found = []
-    for arm in view.scores:
-        for score in arm.measures if arm.arm not in blind else ():
-            cases = {case for measure, case in doubtful if measure == score.measure.name}
-            found.append((arm.arm, score.measure.name, to_mend(view.task, score, cases)))
-    return found
 
 
 def show_causes(view: TaskView) -> None:
     """What to mend first, arm by arm."""
     from drovik.comparing.verdict import percent
+    from drovik.scoring.doubts import mending_of
 
     heading(f"{view.task.name}: what to mend first")
     rows = []
     lines = []
-    for arm, measure, causes in mending(view):
+    for arm, measure, causes in mending_of(view):
         for number, one in enumerate(causes):
             gain = f"{(one.without - one.score) * 100:+.1f}"
             cells = [
@@ -131,6 +116,8 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
 
 def causes_document(view: TaskView) -> list[dict[str, Any]]:
     """What to mend first, as plain values."""
+    from drovik.scoring.doubts import mending_of
+
     return [
         {
             "arm": arm,
@@ -152,7 +139,7 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
                 for one in causes
             ],
         }
-        for arm, measure, causes in mending(view)
+        for arm, measure, causes in mending_of(view)
     ]
 
 

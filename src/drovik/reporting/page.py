@@ -14,6 +14,7 @@ from datetime import datetime
 from importlib.resources import files
 
 from drovik import __version__
+from drovik.comparing.judges import checked_against_people
 from drovik.comparing.verdict import (
     Estimate,
     estimate,
@@ -33,12 +34,15 @@ from drovik.project.opening import Project
 from drovik.reading.answer_text import STATUSES
 from drovik.reporting.figures import interval_figure
 from drovik.scoring.arm_scores import ArmScores, MeasureScore
+from drovik.scoring.doubts import Doubt, doubts_of, mending_of
 from drovik.scoring.gathering import TaskView
 from drovik.scoring.measure import Finding
+from drovik.scoring.mending import ToMend
 
 THUMBNAIL_SIDE = 300
 MOST_MISSES = 60
 """So many cases with misses are shown for each task; how many more there are is said."""
+MOST_DOUBTS = 20
 _MOST_TEXT = 600
 
 
@@ -98,6 +102,9 @@ class TaskSection:
     misses: tuple[Miss, ...]
     missed: int
     older: tuple[tuple[str, int], ...]
+    causes: tuple[tuple[str, str, tuple[ToMend, ...]], ...]
+    doubts: tuple[Doubt, ...]
+    judges: tuple[str, ...]
 
 
 def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> str:
@@ -147,6 +154,9 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
         view.task.name, view.task.title, name, measure.what if measure else "",
         tuple(in_words(one) for one in told), others,
         rows, figure, details, misses, len(every), view.older,
+        tuple((arm, name, tuple(causes)) for arm, name, causes in mending_of(view) if causes),
+        tuple(doubts_of(view)[:MOST_DOUBTS]),
+        tuple(checked for one in view.measures if (checked := checked_against_people(one))),
     )  # fmt: skip
 
 

@@ -13,6 +13,7 @@ from drovik.scoring.gathering import TaskView
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
+from drovik.scoring.mending import ToMend, to_mend
 from drovik.scoring.mentions import Text
 from drovik.scoring.places import at
 from drovik.scoring.statements import statement_of
@@ -97,6 +98,18 @@ def _doubt(
     return Doubt(
         task, measure, case, first.where, first.expected, first.got, tuple(sorted(arms)), tuple(others), share
     )
+
+
+def mending_of(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
+    """What to mend first, by arm and measure; models that do not see are left out."""
+    doubtful = {(one.measure, one.case) for one in doubts_of(view)}
+    seeing = {arm.name for arm in view.arms if arm.model.sees}
+    found = []
+    for arm in view.scores:
+        for score in arm.measures if arm.arm in seeing else ():
+            cases = {case for measure, case in doubtful if measure == score.measure.name}
+            found.append((arm.arm, score.measure.name, to_mend(view.task, score, cases)))
+    return found
 
 
 @dataclass(frozen=True)

@@ -49,14 +49,20 @@ class ToMend:
     @property
     def line(self) -> str:
         """It in a line."""
+        if self.cases == 1:
+            return f"1 of {self.missed} misses: {self.cause.name}: {self.remedy}"
         return f"{self.cases} of {self.missed} misses are {self.cause.many}: {self.remedy}"
 
 
 MOST_EXAMPLES = 5
+_EASIEST: tuple[Whose, ...] = ("measure", "prompt", "expected output", "picture", "model", "nobody knows")
+"""Of causes that cost the same, the one that takes least to mend comes first."""
 
 
 def to_mend(task: Task, score: MeasureScore, doubtful: Collection[str] = ()) -> list[ToMend]:
     """The causes of one measure of one arm, those first whose going would raise the score most.
+
+    Of those that cost the same, what takes least to mend comes first.
 
     :param doubtful: the ids of cases whose expected output is in doubt.
     """
@@ -84,7 +90,7 @@ def to_mend(task: Task, score: MeasureScore, doubtful: Collection[str] = ()) -> 
         )
         for name, having in cases.items()
     ]
-    return sorted(found, key=lambda one: (-one.without, -one.cases, one.cause.name))
+    return sorted(found, key=lambda one: (-one.without, _EASIEST.index(one.whose), -one.cases, one.cause.name))
 
 
 def _findings(one: ScoredCase) -> Sequence[Finding]:
