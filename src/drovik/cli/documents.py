@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -68,7 +67,6 @@ def arm_document(arm: ArmScores) -> dict[str, Any]:
         "measures": [measure_document(one) for one in arm.measures],
         "repeats": arm.repeats,
         "repeats_agree": arm.agreement,
-        "structure": asdict(arm.structure) if arm.structure else None,
         "second_tries": _second_document(arm.second) if arm.second else None,
     }
 

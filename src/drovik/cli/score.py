@@ -39,7 +39,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
     from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
-    from drovik.cli.documents import arm_document
     from drovik.scoring.gathering import gather
     from drovik.store.keeping import Store
 
@@ -48,7 +47,7 @@ def run(arguments: argparse.Namespace) -> int:
         views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     if arguments.json:
         document: dict[str, Any] = {
-            "tasks": {view.task.name: [arm_document(one) for one in view.scores] for view in views}
+            "tasks": {view.task.name: [_arm_document(view, one) for one in view.scores] for view in views}
         }
         if arguments.causes:
             document["causes"] = {view.task.name: causes_document(view) for view in views}
@@ -61,11 +60,22 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.details:
             for one in view.scores:
                 _show_details(one)
+                if (structure := view.structure(one.arm)) is not None:
+                    _show_structure(one.arm, structure)
         if arguments.causes:
             show_causes(view)
     if arguments.doubtful:
         show_doubts(project, views)
     return DONE
+
+
+def _arm_document(view: TaskView, arm: ArmScores) -> dict[str, Any]:
+    from dataclasses import asdict
+
+    from drovik.cli.documents import arm_document
+
+    structure = view.structure(arm.arm)
+    return {**arm_document(arm), "structure": asdict(structure) if structure else None}
 
 
 def show_scores(view: TaskView) -> None:
@@ -176,8 +186,6 @@ def _show_details(arm: ArmScores) -> None:
         say(", ".join(f"{name} {with_interval(one)}" for name, one in estimate_figures(score).items()))
         for table_ in score.tables:
             show_table(table_)
-    if arm.structure is not None:
-        _show_structure(arm.arm, arm.structure)
 
 
 def _show_structure(arm: str, structure: Structure) -> None:

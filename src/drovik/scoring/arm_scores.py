@@ -7,17 +7,19 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.causes.answers import elsewhere, explained
 from drovik.scoring.causes.table import OF_STATUS
-from drovik.scoring.measure import CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
+from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
 from drovik.scoring.places import ABSENT
-from drovik.scoring.structure import Structure, structure_of
 from drovik.sending.drift import as_one, same_share
 from drovik.store.records import Answer
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
 
 
 class ScoredCase(NamedTuple):
@@ -40,15 +42,18 @@ class ScoredCase(NamedTuple):
         return tuple(one.answer for one in self.repeats or (self,) if one.answer is not None)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class MeasureScore:
-    """One measure of one arm. `bounds` are the score if all failed cases were wrong, and if all were right."""
+    """One measure of one arm. `bounds` are the score if all failed cases were wrong, and if all were right; `totals`
+    are the added-up statistics.
+    """
 
     measure: Measure
     cases: tuple[ScoredCase, ...]
     value: float
     bounds: tuple[float, float] | None
     tables: tuple[Table, ...]
+    totals: Floats
 
     @property
     def scored(self) -> tuple[ScoredCase, ...]:
@@ -65,7 +70,7 @@ class MeasureScore:
     @property
     def failed(self) -> int:
         """How many cases have no reply after all tries, or none that the measure could score."""
-        return sum(bool(one.answers) and one.score is None for one in self.cases)
+        return sum(one.score is None and bool(one.answers) for one in self.cases)
 
     @property
     def unscored(self) -> tuple[str, ...]:
@@ -100,8 +105,7 @@ class ArmScores:
     """All that is known of one arm in one task. `unsent` counts what has no answer as yet.
 
     Scores and costs are those of the first replies; `second` is what second tries add. `repeats` is how often each
-    case is asked, `agreement` the share of pairs of repeats that answer the same. `structure` is that of JSON answers
-    without a schema.
+    case is asked, `agreement` the share of pairs of repeats that answer the same.
     """
 
     task: str
@@ -114,7 +118,6 @@ class ArmScores:
     second: SecondTries | None = None
     repeats: int = 1
     agreement: float | None = None
-    structure: Structure | None = None
 
     def measure(self, name: str) -> MeasureScore | None:
         """The score of that measure, if it has one."""
@@ -157,12 +160,7 @@ def score_arm(
         _second_tries(task, arm_name, measures, cases, answers, turns, second or {}),
         most,
         _agreement(answers) if most > 1 else None,
-        structure_of(one.value for one in present if one.status == "ok") if _is_free(task) else None,
     )
-
-
-def _is_free(task: Task) -> bool:
-    return task.form == "json" and task.schema is None
 
 
 def _agreement(answers: Repeats) -> float | None:
@@ -224,14 +222,15 @@ def _score_measure(
     done = [one.score for one in scored if one.score is not None]
     if not done:
         return None
-    failed = [expected[one.case.id] for one in scored if one.answers and one.score is None]
+    failed = [expected[one.case.id] for one in scored if one.score is None and one.answers]
     bounds = None
     if failed:
         low = measure.combine([*done, *(measure.worst(one, "no reply") for one in failed)])
         high = measure.combine([*done, *(measure.best(one) for one in failed)])
         bounds = (low, high)
-    tables = measure.tables(measure.rows(done).sum(axis=0))
-    return MeasureScore(measure, tuple(scored), measure.combine(done), bounds, tables)
+    totals = measure.rows(done).sum(axis=0)
+    value = measure.combine(done) if measure.is_weighed else float(measure.score_of(totals))
+    return MeasureScore(measure, tuple(scored), value, bounds, measure.tables(totals), totals)
 
 
 def _expected(task: Task, measure: Measure, cases: Sequence[Case]) -> Mapping[str, object]:
@@ -316,9 +315,8 @@ def score_case(
     )
     if in_form or answer.status == "off_schema":
         try:
-            read = measure.per_case(
-                answer.value, expected, Said(answer.text, answer.how, answer.pictures, arm, case.id)
-            )
+            said = Said(answer.text, answer.how, answer.pictures, arm, case.id) if measure.wants_said else UNTOLD
+            read = measure.per_case(answer.value, expected, said)
         except CannotScore as error:
             return ScoredCase(case, answer, None, note=str(error))
         if in_form and not read.findings:

@@ -16,6 +16,7 @@ from drovik.scoring.catalogue import informed, measures_of
 from drovik.scoring.measure import Measure
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.own import Own
+from drovik.scoring.structure import Structure, structure_of
 from drovik.sending.judging import judged_cases
 from drovik.sending.plan import Ask
 from drovik.sending.reading_back import answers_for, pictures_sent
@@ -46,6 +47,12 @@ class TaskView:
     scores: tuple[ArmScores, ...]
     older: tuple[tuple[str, int], ...]
     not_run: tuple[str, ...] = ()
+
+    def structure(self, arm: str) -> Structure | None:
+        """The structure of an arm's JSON answers, where no schema holds them together."""
+        if self.task.form != "json" or self.task.schema is not None:
+            return None
+        return structure_of(one.value for one in self.answers[arm].values() if one.status == "ok")
 
     def score_of(self, arm: str) -> ArmScores:
         """The scores of the arm of that name."""

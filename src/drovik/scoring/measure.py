@@ -8,6 +8,7 @@ functions of the cases and of how often each of them counts: see `Measure.weighe
 
 from __future__ import annotations
 
+import itertools
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
@@ -102,6 +103,7 @@ class Measure(ABC):
     :cvar table_type: the record that the rest of its table is read into.
     :cvar shares: the names of those figures that are shares of cases, each wholly right or wrong.
     :cvar wants_pictures: whether it has to know what pictures an answer is about.
+    :cvar wants_said: whether it has to know more of an answer than its value.
     :ivar what: what the score is, in few words.
     :ivar binary: whether the score is a share of cases, each of which is wholly right or wrong.
     :ivar turn: the turn of the conversation whose answer it looks at; None for the last.
@@ -112,6 +114,7 @@ class Measure(ABC):
     table_type: ClassVar[type[Frozen]]
     shares: ClassVar[frozenset[str]] = frozenset()
     wants_pictures: ClassVar[bool] = False
+    wants_said: ClassVar[bool] = False
 
     def __init__(self, name: str, what: str, binary: bool) -> None:
         self.name = name
@@ -178,9 +181,7 @@ class Measure(ABC):
 
     def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
         """The statistics that add up, of single answers: shape (n, k)."""
-        import numpy as np
-
-        return np.array([one.statistics for one in scores], dtype=np.float64)
+        return as_rows([one.statistics for one in scores])
 
     def rows(self, scores: Sequence[CaseScore]) -> Floats:
         """The statistics of many cases, shape (n, k); of several answers to one case, the mean."""
@@ -249,6 +250,17 @@ def mean_of(scores: Sequence[CaseScore]) -> CaseScore:
     """Several answers to one case as one: their mean."""
     findings = tuple(dict.fromkeys(found for one in scores for found in one.findings))
     return CaseScore((), sum(one.value for one in scores) / len(scores), findings, tuple(scores))
+
+
+def as_rows(statistics: Sequence[Sequence[float]]) -> Floats:
+    """Statistics of the same length as one array, shape (n, k)."""
+    import numpy as np
+
+    if not statistics:
+        return np.zeros((0, 0))
+    size = len(statistics[0])
+    every = itertools.chain.from_iterable(statistics)
+    return np.fromiter(every, dtype=np.float64, count=size * len(statistics)).reshape(-1, size)
 
 
 def read_table(

@@ -5,15 +5,11 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import MeasureScore, ScoredCase
 from drovik.scoring.causes.table import Cause, Whose, cause
 from drovik.scoring.measure import Finding, expected_at
-
-if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats
 
 
 @dataclass(frozen=True)
@@ -102,7 +98,7 @@ class _Without:
 
     def __init__(self, task: Task, score: MeasureScore, scored: Sequence[ScoredCase]) -> None:
         self._task, self._measure, self._scored = task, score.measure, scored
-        self._totals: Floats | None = None
+        self._totals = score.totals
 
     def __call__(self, name: str, having: Sequence[ScoredCase]) -> float:
         measure = self._measure
@@ -113,8 +109,6 @@ class _Without:
         }
         if measure.is_weighed:
             return measure.combine([mended.get(one.case.id, one.score) for one in self._scored if one.score])
-        if self._totals is None:
-            self._totals = measure.rows([one.score for one in self._scored if one.score]).sum(axis=0)
         before = measure.rows([one.score for one in having if one.score]).sum(axis=0)
         after = measure.rows(list(mended.values())).sum(axis=0)
         return float(measure.score_of(self._totals - before + after))

@@ -47,6 +47,9 @@ class Fields(Measure):
         super().__init__(name, "F1 over fields" if score == "f1" else "whole records right", score == "record")
         self.nodes = tuple(nodes)
         self._score = score
+        self._keys = [node.place[1:] for node in self.nodes if node.place.count("/") == 1 and "~" not in node.place]
+        self._all_keys = len(self._keys) == len(self.nodes)
+        self._right = CaseScore((*(1.0, 0.0, 0.0, 0.0, 0.0) * len(self.nodes), 1.0, 1.0), 1.0)
         self._plain = [not node.below and not isinstance(node.rule, Absent | Anything) for node in self.nodes]
 
     @classmethod
@@ -69,6 +72,8 @@ class Fields(Measure):
 
     def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: five counts a field, then whole records right, and cases."""
+        if self._are_same(answer, expected):
+            return self._right
         counts = [0.0] * (_SIZE * len(self.nodes) + 2)
         counts[-1] = 1.0
         good = every = 0
@@ -94,6 +99,17 @@ class Fields(Measure):
         findings = self._findings(missed, expected) if missed else ()
         value = float(not missed) if self._score == "record" else good / max(every, 1)
         return CaseScore(tuple(counts), value, findings)
+
+    def _are_same(self, answer: Any, expected: Any) -> bool:
+        """Whether every field is plain and there, and the answer has the very value: as it is with most answers."""
+        if not self._all_keys or not all(self._plain) or type(answer) is not dict or type(expected) is not dict:
+            return False
+        for key in self._keys:
+            wanted = expected.get(key)
+            got = answer.get(key)
+            if wanted is None or wanted != got or type(wanted) is not type(got):
+                return False
+        return True
 
     def _findings(self, missed: list[tuple[int, Leaf]], expected: Any) -> tuple[Finding, ...]:
         causes = value_causes([leaf for _, leaf in missed], lambda: self._expected_values(expected))

@@ -91,6 +91,7 @@ class Form(Measure):
 
     kind: ClassVar[str] = "form"
     table_type: ClassVar[type[BaseModel]] = FormTable  # type: ignore[assignment]
+    wants_said: ClassVar[bool] = True
     shares: ClassVar[frozenset[str]] = frozenset(("answers that meet all",))
 
     def __init__(self, name: str, table: FormTable) -> None:

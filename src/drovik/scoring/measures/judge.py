@@ -45,6 +45,7 @@ class Judge(Measure):
 
     kind: ClassVar[str] = "judge"
     table_type: ClassVar[type[JudgeTable]] = JudgeTable
+    wants_said: ClassVar[bool] = True
 
     def __init__(self, name: str, table: JudgeTable) -> None:
         super().__init__(name, f"judged by {table.by}", binary=False)

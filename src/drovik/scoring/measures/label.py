@@ -34,6 +34,8 @@ SCORES = {
     "closeness": "closeness in order",
     "path_f1": "F1 of paths",
 }
+_NOT_HASHED = (list, dict)
+_NOT_KEPT = (list, dict, float)
 _OF_MANY = ("accuracy", "macro_f1", "micro_f1")
 
 
@@ -112,7 +114,7 @@ class Label(Measure):
         """See `Measure.per_case`. The statistics: row and column of the confusion matrix, and confidence."""
         got = at(answer, self._table.at)
         sure = at(answer, self._table.confidence) if self._table.confidence is not None else None
-        if isinstance(got, list | dict | float) or isinstance(sure, list | dict):
+        if isinstance(got, _NOT_KEPT) or isinstance(sure, _NOT_HASHED):
             return self._compared(got, expected, sure)
         key = (got, type(got), expected, sure)
         if key not in self._seen:  # there are few different answers, and there may be many cases

@@ -11,7 +11,7 @@ from pydantic import Field
 from drovik.problems import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, as_rows, share
 from drovik.scoring.measures.frames import Axes, Frame, Scale, frames_of
 from drovik.scoring.measures.precision import OVERLAPS, Found, average_precision
 from drovik.scoring.places import ABSENT, Pointer, at, is_absent, shown
@@ -84,6 +84,7 @@ class Located(Measure):
     """
 
     wants_pictures: ClassVar[bool] = True
+    wants_said: ClassVar[bool] = True
 
     def __init__(self, name: str, table: Any, score: str) -> None:
         super().__init__(name, WHATS[score], binary=False)
@@ -269,9 +270,7 @@ class Located(Measure):
 
     def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
         """See `Measure.leaf_rows`: without what average precision needs."""
-        import numpy as np
-
-        return np.array([one.statistics[:SIZE] for one in scores], dtype=np.float64)
+        return as_rows([one.statistics[:SIZE] for one in scores])
 
     @property
     def is_weighed(self) -> bool:
