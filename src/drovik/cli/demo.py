@@ -52,7 +52,7 @@ def run(arguments: argparse.Namespace) -> int:
         heading(f"Done in {time.monotonic() - started:.0f} seconds.")
         say(f"The report is {report}. Open it in a browser.")
         say(f"Then:  cd {arguments.folder}")
-        for command in ("show lp-001", "score --task sort --details", "compare gull/v2 fulmar/v2"):
+        for command in ("show lp-001", "score --causes", "compare gull/v2 fulmar/v2"):
             say(f"       drovik {command}")
         say(
             "To send more: run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, 'drovik send'."

@@ -90,10 +90,19 @@ def read_reviews(folder: Path, tasks: Sequence[Task], problems: list[Problem]) -
 
 
 def check_judges(tasks: Sequence[Task]) -> list[Problem]:
-    """Judges of a task that is not there, of one that judges itself, or that come after another task."""
+    """Judges of a task that is not there, of one that judges itself, or that come after another task; and measures of
+    judges that are none.
+    """
     by_name = {task.name: task for task in tasks}
+    judging = [task.name for task in tasks if task.judges is not None]
     problems = []
     for task in tasks:
+        for measure in task.measures:
+            by = measure.table.get("by")
+            if measure.type == "judge" and isinstance(by, str) and by not in judging:
+                what = f"the task '{by}' judges no other" if by in by_name else f"there is no judging task '{by}'"
+                remedy = f"say whose answers: [judges] in tasks/{by}/question.toml" if by in by_name else "correct it"
+                problems.append(Problem(what, remedy, task.file, f"measures.{measure.name}.by"))
         if task.judges is None:
             continue
         judged = by_name.get(task.judges.task)

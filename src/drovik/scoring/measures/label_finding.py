@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Literal
@@ -29,9 +30,10 @@ def labels_in(text: str, index: Mapping[str, int], fold: Callable[[str], str]) -
     for clause in re.split(r"[.!?;:,()\n]", text):
         folded = fold(clause)
         words = english.words_of(folded)
+        starts = [start for _, start in words]
         denied = english.denied([word for word, _ in words])
         for match in pattern.finditer(folded):
-            number = next((n for n, (_, start) in enumerate(words) if start >= match.start()), len(words) - 1)
+            number = min(bisect_left(starts, match.start()), len(words) - 1)
             if not words or not denied[number]:
                 found.append(index[match[0]])
     return found
