@@ -65,21 +65,15 @@ class Aligned:
                 steps.append(Step(run.tag, here, there, run.src_start))
         return steps
 
-    def words_met(self) -> frozenset[int]:
-        """The numbers of the expected words that came, in their place, counted over the whole text."""
-        firsts, at = [], 0
-        for text in self.wanted:
-            firsts.append(at)
-            at += len(text.split())
-        missed: dict[int, list[Step]] = {line: steps for (line, _), steps in self.steps if line is not None}
-        found = set(range(at))
-        for line, steps in missed.items():
-            words = len(self.wanted[line].split())
-            found -= set(range(firsts[line], firsts[line] + words))
-            for step in steps:
-                if step.kind == "equal":
-                    found |= set(range(firsts[line] + step.start, firsts[line] + step.start + len(step.wanted)))
-        return frozenset(found)
+    def words_missed(self) -> dict[int, set[int]]:
+        """By expected line, the numbers of its words that did not come in their place; other lines are left out."""
+        found = {}
+        for (line, _), steps in self.steps:
+            if line is not None:
+                missed = {step.start + n for step in steps if step.kind != "equal" for n in range(len(step.wanted))}
+                if missed:
+                    found[line] = missed
+        return found
 
 
 def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Aligned:

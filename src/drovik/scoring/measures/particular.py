@@ -22,7 +22,8 @@ _DATE = re.compile(
 def must_be_right(words: Sequence[str], kinds: Collection[str], listed: Collection[str]) -> list[int]:
     """The numbers of those words that must be right.
 
-    A name is a word with a capital that does not begin a sentence, and whatever holds letters and digits together.
+    A name is a word with a capital that does not begin a line or a sentence, and whatever holds letters and digits
+    together.
     """
     if "names" not in kinds:
         numbers, negations = "numbers" in kinds, "negations" in kinds

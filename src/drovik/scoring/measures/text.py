@@ -98,29 +98,33 @@ class Text(Measure):
         if wanted_lines == got_lines:
             return self._best(expected)
         aligned = align_lines(wanted_lines, got_lines, self._table.order == "free")
-        statistics = self._statistics(wanted_lines, got_lines, aligned)
+        statistics = self._statistics(wanted_lines, got_lines, aligned, self._best(expected).statistics)
         findings = text_findings(aligned, CHAR_EDITS, WORD_EDITS)
         if statistics[EXACT]:  # the order of lines, which does not count
             findings = ()
         return CaseScore(statistics, self._value(statistics), findings)
 
-    def _statistics(self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Aligned) -> tuple[float, ...]:
-        words = [word for line in wanted for word in line.split()]
-        must = must_be_right(words, self._table.must, self._words)
-        numbers, dates = numbers_in(" ".join(wanted)), dates_in("\n".join(wanted))
-        row = [0.0] * SIZE
-        row[CHAR_EDITS], row[CHARS] = aligned.char_edits, len("\n".join(wanted))
-        row[WORD_EDITS], row[WORDS] = aligned.word_edits, len(words)
-        row[MUST] = len(must)
-        if must:
-            met = aligned.words_met()
-            row[MUST_RIGHT] = sum(number in met for number in must)
-        if numbers:
-            row[NUMBERS_RIGHT], row[NUMBERS] = recalled(numbers, numbers_in(" ".join(got))), len(numbers)
-        if dates:
-            row[DATES_RIGHT], row[DATES] = recalled(dates, dates_in("\n".join(got))), len(dates)
-        row[EXACT], row[CASES] = float(aligned.char_edits == 0), 1.0
+    def _statistics(
+        self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Aligned, best: tuple[float, ...]
+    ) -> tuple[float, ...]:
+        row = list(best)
+        row[CHAR_EDITS], row[WORD_EDITS] = aligned.char_edits, aligned.word_edits
+        if row[MUST]:
+            row[MUST_RIGHT] -= sum(
+                number in missed
+                for line, missed in aligned.words_missed().items()
+                for number in self._must(wanted[line])
+            )
+        if row[NUMBERS]:
+            row[NUMBERS_RIGHT] = recalled(numbers_in(" ".join(wanted)), numbers_in(" ".join(got)))
+        if row[DATES]:
+            row[DATES_RIGHT] = recalled(dates_in("\n".join(wanted)), dates_in("\n".join(got)))
+        row[EXACT] = float(aligned.char_edits == 0)
         return tuple(row)
+
+    def _must(self, line: str) -> list[int]:
+        """The numbers of the words of a line that must be right."""
+        return must_be_right(line.split(), self._table.must, self._words)
 
     def _value(self, row: tuple[float, ...]) -> float:
         if self._table.score == "exact":
@@ -156,11 +160,11 @@ class Text(Measure):
 
     def _best_of(self, expected: str) -> CaseScore:
         lines = self._folded(expected)
-        words = [word for line in lines for word in line.split()]
-        must = float(len(must_be_right(words, self._table.must, self._words)))
+        words = sum(len(line.split()) for line in lines)
+        must = float(sum(len(self._must(line)) for line in lines))
         numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
         size = float(len("\n".join(lines)))
-        row = (0.0, size, 0.0, float(len(words)), must, must, numbers, numbers, dates, dates, 1.0, 1.0)
+        row = (0.0, size, 0.0, float(words), must, must, numbers, numbers, dates, dates, 1.0, 1.0)
         return CaseScore(row, 1.0)
 
     def score_of(self, totals: Floats) -> Floats:
