@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import date, datetime
+from functools import lru_cache
 from typing import Any
 
 _ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
@@ -41,7 +42,11 @@ def read_date(value: Any, day_first: bool = True) -> date | None:
     """
     if not isinstance(value, str) or len(value) > 60 or not _MAY_BE_WHOLE.search(value):
         return None
-    text = value.strip()
+    return _date_of(value.strip(), day_first)
+
+
+@lru_cache(maxsize=20_000)
+def _date_of(text: str, day_first: bool) -> date | None:
     if _ISO.fullmatch(text):
         try:
             return date.fromisoformat(text)

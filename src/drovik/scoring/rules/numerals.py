@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 import re
+from functools import lru_cache
 from typing import Any
 
 _NUMERAL = re.compile(r"[-+\u2212]?\s?\d[\d.,'’\u00a0\u202f\u2009 ]*(?:[eE][-+]?\d+)?")
+_LONGEST = 200
 _SPACES = "'’\u00a0\u202f\u2009 "
 CURRENCIES = {
     "€": "EUR", "$": "USD", "£": "GBP", "¥": "JPY", "₹": "INR", "₩": "KRW", "₺": "TRY", "zł": "PLN", "kč": "CZK",
@@ -98,11 +100,14 @@ def one_numeral(value: Any, decimal: str | None = None) -> tuple[list[float], st
 
     :return: no readings where there is no numeral, or several.
     """
-    plain = plain_number(value) if not isinstance(value, str) else None
-    if plain is not None:
-        return [plain], ""
-    if not isinstance(value, str) or len(value) > 200:
-        return [], ""
+    if not isinstance(value, str):
+        plain = plain_number(value)
+        return ([], "") if plain is None else ([plain], "")
+    return _numeral_of(value, decimal) if len(value) <= _LONGEST else ([], "")
+
+
+@lru_cache(maxsize=20_000)
+def _numeral_of(value: str, decimal: str | None) -> tuple[list[float], str]:
     found = numerals(value)
     if len(found) != 1:
         return [], ""
