@@ -84,6 +84,14 @@ def test_figures_of_labels_are_those_of_plain_loops(pairs: list[tuple[str, str]]
     )
 
 
+def test_the_mean_of_repeats_is_that_of_their_scores_and_not_of_the_labels_numbers() -> None:
+    _, measure = task({"type": "label", "labels": ["a", "b", "c"]})
+    several = mean_of([measure.per_case(one, "b") for one in ("a", "c", "b", "b")])
+    assert measure.combine([several]) == several.value == 0.5
+    assert measure.rows([several]).sum() == 1
+    assert measure.combine([several, measure.per_case("a", "a")]) == 0.75
+
+
 def test_kappa_of_a_published_table() -> None:
     # J. Cohen, Psychological Bulletin 70 (1968), p. 215: proportions .44 .07 .09 / .05 .20 .05 / .01 .03 .06, kappa .492.
     matrix = np.array([[44, 7, 9, 0], [5, 20, 5, 0], [1, 3, 6, 0]], dtype=float)

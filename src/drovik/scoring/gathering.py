@@ -207,6 +207,53 @@ def _hear(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...],
     judge.heard(verdicts, reviews)
 
 
+def _measures(
+    project: Project, store: Store, task: Task, cases: tuple[Case, ...], digests: dict[str, str], trust: bool
+) -> tuple[tuple[Measure, ...], tuple[str, ...]]:
+    """A task's measures, with all that they have to know; and the names of those that nobody trusted."""
+    measures = informed(measures_of(task, []), task, project.cases)
+    for one in measures:
+        if isinstance(one, Judge):
+            _hear(project, store, one, cases, digests)
+        elif isinstance(one, Own) and trust:
+            one.trusted(project.folder)
+    not_run = tuple(one.name for one in measures if isinstance(one, Own) and not one.may_run)
+    return tuple(one for one in measures if one.name not in not_run), not_run
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What was asked and answered, by arm and case: identities and answers of the first repeat, and all repeats."""
+
+    identities: dict[str, dict[str, str]]
+    answers: dict[str, dict[str, Answer]]
+    repeats: dict[str, dict[str, list[Answer | None]]]
+
+
+def _asked(arms: Sequence[Arm], asks: Sequence[Ask], found: Mapping[str, Answer]) -> _Asked:
+    names = [arm.name for arm in arms]
+    made = _Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
+    for ask in sorted(asks, key=lambda one: one.repeat):
+        made.repeats[ask.arm.name].setdefault(ask.case.id, []).append(found.get(ask.identity))
+        if ask.repeat == 1:
+            made.identities[ask.arm.name][ask.case.id] = ask.identity
+            if ask.identity in found:
+                made.answers[ask.arm.name][ask.case.id] = found[ask.identity]
+    return made
+
+
+def _asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> list[Ask]:
+    """What arms asked before something of them was edited."""
+    by_id = {case.id: case for case in cases}
+    return [
+        Ask(task, arm, by_id[case], repeat, identity)
+        for arm in arms
+        if "@" in arm.name
+        for case, repeat, identity in store.asked_by(task.name, arm.digest)
+        if case in by_id
+    ]
+
+
 def _view(
     project: Project,
     store: Store,
@@ -216,56 +263,27 @@ def _view(
     digests: dict[str, str],
     trust: bool = False,
 ) -> TaskView:
-    measures = informed(measures_of(task, []), task, project.cases)
-    for one in measures:
-        if isinstance(one, Judge):
-            _hear(project, store, one, cases, digests)
-    own = [one for one in measures if isinstance(one, Own)]
-    for one in own if trust else ():
-        one.trusted(project.folder)
-    measures = tuple(one for one in measures if not isinstance(one, Own) or one.may_run)
+    measures, not_run = _measures(project, store, task, cases, digests, trust)
     today = [arm for arm in arms if "@" not in arm.name]
     threads = threads_of(project, store, task, today, cases, digests)
     if task.judges is not None:
         cases = judged_cases(project, store, task, cases, digests)
     asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
+    asks += _asks_of_older(store, task, arms, cases)
     left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
-    by_turn = _earlier_turns(project, store, task, threads)
-    by_id = {case.id: case for case in cases}
-    for arm in arms:
-        if "@" in arm.name:
-            rows = store.asked_by(task.name, arm.digest)
-            asks += [Ask(task, arm, by_id[case], repeat, one) for case, repeat, one in rows if case in by_id]
     found = answers_for(project, store, task, asks)
     if any(measure.wants_pictures for measure in measures):
         found = {one: replace(answer, pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
-    answers: dict[str, dict[str, Answer]] = {arm.name: {} for arm in arms}
-    identities: dict[str, dict[str, str]] = {arm.name: {} for arm in arms}
-    repeats: dict[str, dict[str, list[Answer | None]]] = {arm.name: {} for arm in arms}
-    for ask in sorted(asks, key=lambda one: one.repeat):
-        repeats[ask.arm.name].setdefault(ask.case.id, []).append(found.get(ask.identity))
-        if ask.repeat == 1:
-            identities[ask.arm.name][ask.case.id] = ask.identity
-            if ask.identity in found:
-                answers[ask.arm.name][ask.case.id] = found[ask.identity]
+    asked = _asked(arms, asks, found)
+    by_turn = _earlier_turns(project, store, task, threads)
     second = _second_tries(project, store, task, threads)
     wrong = _wrong_before(project, store, task, arms, cases, digests)
-    scores = tuple(
-        with_wrong_before(
-            score_arm(
-                task,
-                arm.name,
-                measures,
-                [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases,
-                repeats[arm.name],
-                by_turn.get(arm.name),
-                second.get(arm.name),
-            ),
-            task.after.task if task.after else "",
-            wrong.get(arm.name, frozenset()),
-        )
-        for arm in arms
-    )
-    not_run = tuple(one.name for one in own if not one.may_run)
+    scores = []
+    for arm in arms:
+        own = [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases
+        answers = asked.repeats[arm.name]
+        made = score_arm(task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name))
+        before = task.after.task if task.after else ""
+        scores.append(with_wrong_before(made, before, wrong.get(arm.name, frozenset())))
     older = _older_names(project, store, task)
-    return TaskView(task, measures, arms, cases, identities, answers, scores, older, not_run)
+    return TaskView(task, measures, arms, cases, asked.identities, asked.answers, tuple(scores), older, not_run)

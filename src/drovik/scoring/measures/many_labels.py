@@ -11,7 +11,7 @@ from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.labels import label_cause
 from drovik.scoring.causes.table import ANOTHER_LABEL
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
-from drovik.scoring.measures.label import LabelTable, folded, index_of, number_of
+from drovik.scoring.measures.label_words import LabelTable, folded, index_of, number_of
 from drovik.scoring.places import at, shown
 
 if TYPE_CHECKING:

@@ -1,0 +1,129 @@
+"""The words of a label measure: its table, how they are compared, which label a value is, what is wrong with them."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, Literal
+
+from pydantic import Field
+
+from drovik.problems import Problem, known_words
+from drovik.project.tasks import Task
+from drovik.project.toml_files import Frozen
+from drovik.scoring.language.english import is_plural_of
+from drovik.scoring.measures.label_finding import Pick
+from drovik.scoring.places import Pointer
+
+_OF_MANY = ("accuracy", "macro_f1", "micro_f1")
+
+
+class LabelTable(Frozen):
+    """What stands in question.toml for a label measure.
+
+    `many`: the answer is a list of labels. `ordered`: the labels stand in order, and distance counts. `parts`: labels
+    are paths, with this between their steps. `none`: the label that a null stands for. `top`: the answer is a list,
+    right where the label is among the first so many. `find`: the label is found in free text. `confidence`: where
+    the answer says how sure it is; `precision` is what is wanted of those that are kept.
+    """
+
+    at: Pointer = ""
+    labels: list[str] | None = None
+    same_as: dict[str, str] = {}
+    fold_case: bool = True
+    fold_plural: bool = False
+    many: bool = False
+    ordered: bool = False
+    parts: str | None = Field(default=None, min_length=1)
+    none: str | None = None
+    top: int | None = Field(default=None, ge=1)
+    find: Pick | None = None
+    confidence: Pointer | None = None
+    precision: float = Field(default=0.95, gt=0, le=1)
+    score: Literal[
+        "accuracy", "balanced_accuracy", "macro_f1", "micro_f1", "weighted_f1", "matthews", "kappa", "closeness",
+        "path_f1",
+    ] = "accuracy"  # fmt: skip
+
+
+def folded(text: str, fold_case: bool) -> str:
+    """A label as it is compared: Unicode NFKC, single spaces, and no letter case unless that counts."""
+    if text.isascii() and "  " not in text:
+        plain = " ".join(text.split())
+        return plain.lower() if fold_case else plain
+    plain = " ".join(unicodedata.normalize("NFKC", text).split())
+    return plain.casefold() if fold_case else plain
+
+
+def index_of(labels: Sequence[str], table: LabelTable) -> dict[str, int]:
+    """Every folded label, and every other word for one, with the label's number."""
+    index = {folded(label, table.fold_case): number for number, label in enumerate(labels)}
+    for other, label in table.same_as.items():
+        index.setdefault(folded(other, table.fold_case), index[folded(label, table.fold_case)])
+    return index
+
+
+def number_of(value: Any, index: Mapping[str, int], table: LabelTable) -> int | None:
+    """The number of the label that a value is; None where it is none.
+
+    A true is "yes" and a false "no", or "true" and "false", whichever are labels; whole numbers are their digits.
+    """
+    if isinstance(value, bool):
+        words = ("yes", "true") if value else ("no", "false")
+        return next((index[word] for word in words if word in index), None)
+    if value is None and table.none is not None:
+        value = table.none
+    if isinstance(value, int):
+        value = str(value)
+    if not isinstance(value, str):
+        return None
+    text = folded(value, table.fold_case)
+    number = index.get(text)
+    if number is None and table.fold_plural:
+        number = next((n for label, n in index.items() if is_plural_of(text, label)), None)
+    return number
+
+
+def problems_of_labels(labels: Sequence[str], table: LabelTable, task: Task, place: str) -> list[Problem]:
+    """What is wrong with a label measure's table."""
+    if not labels:
+        remedy = 'add them, like labels = ["yes", "no"]'
+        return [Problem("the labels are not listed", remedy, task.file, f"{place}.labels")]
+    return [
+        Problem(what, remedy, task.file, f"{place}.{key}" if key else place)
+        for what, remedy, key in (*_wrong_words(labels, table), *_wrong_choices(table))
+    ]
+
+
+def _wrong_words(labels: Sequence[str], table: LabelTable) -> Iterator[tuple[str, str, str]]:
+    """What is wrong with the labels and the other words for them, what to do, and where."""
+    seen: set[str] = set()
+    for label in labels:
+        one = folded(label, table.fold_case)
+        if one in seen:
+            yield f"'{label}' is listed twice", "take one out", "labels"
+        if not one:
+            yield "a label is empty", "give it a word", "labels"
+        seen.add(one)
+    for other, label in table.same_as.items():
+        if folded(label, table.fold_case) not in seen:
+            yield f"'{label}' is no label", known_words(label, labels), f"same_as.{other}"
+        if folded(other, table.fold_case) in seen:
+            yield f"'{other}' is a label itself", "take it out", "same_as"
+    if table.none is not None and folded(table.none, table.fold_case) not in seen:
+        yield f"'{table.none}' is no label", known_words(table.none, labels), "none"
+
+
+def _wrong_choices(table: LabelTable) -> Iterator[tuple[str, str, str]]:
+    """Options that do not go together, what to do, and where."""
+    if table.score == "closeness" and not table.ordered:
+        yield 'score = "closeness" is for labels in order', "add ordered = true", "score"
+    if table.score == "path_f1" and not table.parts:
+        yield 'score = "path_f1" is for labels that are paths', 'add parts = "/"', "score"
+    if not table.many:
+        return
+    if table.score not in _OF_MANY:
+        yield f'many labels have no score "{table.score}"', known_words(table.score, _OF_MANY), "score"
+    for key in ("ordered", "parts", "top", "find", "confidence"):
+        if getattr(table, key):
+            yield f"'{key}' goes with one label, not with many", "take it out", key
