@@ -162,6 +162,14 @@ def test_error_rates_are_those_of_the_plain_recurrence(wanted: str, got: str) ->
     assert (missed == 0) or lines[0] != lines[1]
 
 
+def test_the_alignment_of_a_text_is_told_line_by_line() -> None:
+    _, measure = task({"type": "text"}, "text")
+    traces = measure.traces("Extra words here\nfirst line\nthird lime", "first line\nsecond one\nthird line")
+    assert [(one.outcome, one.what, one.words) for one in traces] == [
+        ("same", "first line", "first line"), ("dropped", "second one", ""), ("differs", "third line", "third lime"), ("added", "", "Extra words here"),
+    ]  # fmt: skip
+
+
 def test_lines_in_any_order_cost_what_the_best_order_costs() -> None:
     wanted, got = ["first line here", "second row 12", "third one"], ["thrid one", "first line here", "second row 13"]
     best = min(sum(edits(a, b) for a, b in zip(wanted, order, strict=True)) for order in itertools.permutations(got))

@@ -10,7 +10,7 @@ from drovik.problems import Problem
 from drovik.project.tasks import Task
 from drovik.scoring.causes.texts import text_findings
 from drovik.scoring.language.detecting import language_of
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Trace, share
 from drovik.scoring.measures.aligning import Aligned, align_lines
 from drovik.scoring.measures.folding import Folding
 from drovik.scoring.measures.particular import dates_in, must_be_right, numbers_in, recalled
@@ -103,6 +103,21 @@ class Text(Measure):
         if statistics[EXACT]:  # the order of lines, which does not count
             findings = ()
         return CaseScore(statistics, self._value(statistics), findings)
+
+    def traces(self, answer: Any, expected: Any) -> tuple[Trace, ...]:
+        """See `Measure.traces`: the alignment, line by line."""
+        got = at(answer, self._table.at)
+        wanted_lines, got_lines = self._folded(expected), self._folded(got) if isinstance(got, str) else ()
+        found = []
+        for one, other in align_lines(wanted_lines, got_lines, self._table.order == "free").pairs:
+            wanted, came = (
+                lines[n] if n is not None else "" for lines, n in ((wanted_lines, one), (got_lines, other))
+            )
+            outcome = (
+                "added" if one is None else "dropped" if other is None else "same" if wanted == came else "differs"
+            )
+            found.append(Trace(outcome, wanted, came))
+        return tuple(found)
 
     def _statistics(
         self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Aligned, best: tuple[float, ...]
