@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import fcntl
 import functools
 import json
 import os
@@ -104,12 +105,20 @@ def drovik(tmp_path: Path) -> Drovik:
 
 @pytest.fixture(scope="session")
 def finished_demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Drovik, Result]:
-    """`drovik demo`, run once, and what it printed; later commands run inside of the project."""
+    """`drovik demo`, run once for all workers, and what it printed; each works on in a copy of the project."""
+    shared = tmp_path_factory.getbasetemp()
+    shared = (shared.parent if "PYTEST_XDIST_WORKER" in os.environ else shared) / "finished-demo"
+    shared.mkdir(exist_ok=True)
+    with (shared / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (shared / "printed.json").is_file():
+            (shared / "config").mkdir()
+            made = Drovik(shared, shared / "config").installed("demo", "project")
+            (shared / "printed.json").write_text(json.dumps([made.code, made.out, made.err]))
     base = tmp_path_factory.mktemp("demo")
+    shutil.copytree(shared / "project", base / "project")
     (base / "config").mkdir()
-    run = Drovik(base, base / "config")
-    result = run.installed("demo", "project")
-    return Drovik(base / "project", base / "config"), result
+    return Drovik(base / "project", base / "config"), Result(*json.loads((shared / "printed.json").read_text()))
 
 
 @pytest.fixture

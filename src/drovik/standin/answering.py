@@ -40,9 +40,9 @@ class Nature:
 NATURES = {
     one.id: one
     for one in (
-        Nature("fulmar-2", slips=0.25, seconds=0.09),
-        Nature("gull-1", slips=1.0, seconds=0.03),
-        Nature("dunlin-3", slips=0.7, seconds=0.02, sees=False),
+        Nature("fulmar-2", slips=0.25, seconds=0.05),
+        Nature("gull-1", slips=1.0, seconds=0.02),
+        Nature("dunlin-3", slips=0.7, seconds=0.01, sees=False),
     )
 }
 

@@ -6,7 +6,7 @@ import hashlib
 import io
 import json
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
@@ -61,8 +61,9 @@ def _known() -> list[tuple[bytes, Scene]]:
     return rows
 
 
+@lru_cache(maxsize=256)
 def look(data: bytes) -> Seen | None:
-    """See a picture by its pixels; None where it cannot be decoded."""
+    """See a picture by its pixels; None where it cannot be decoded. The same picture comes many times."""
     from PIL import Image
 
     try:
