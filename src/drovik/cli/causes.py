@@ -38,7 +38,8 @@ def show_causes(view: TaskView) -> None:
         if causes:
             lines.append(f"{arm}, {measure} {percent(causes[0].score)}: {causes[0].line}")
     if not rows:
-        say("No answer has a miss.")
+        scored = any(arm.measures for arm in view.scores)
+        say("No answer has a miss." if scored else "Nothing is scored yet: drovik send")
         return
     columns = ("arm", "cause", "cases", "score without it", "points", "whose", "for example")
     table(columns, rows, numbers=(2, 3, 4))

@@ -143,6 +143,9 @@ def show_not_run(view: TaskView) -> None:
             f"Not run, for it is Python code of this project: {names}. To run it: drovik score --trust",
             style="yellow",
         )
+    for measure in view.measures:
+        if measure.note and all(arm.measure(measure.name) is None for arm in view.scores):
+            say(f"{measure.name} could score nothing: {measure.note}", style="yellow")
     for arm in view.scores:
         for score in arm.measures:
             if score.unscored:

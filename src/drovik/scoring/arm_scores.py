@@ -221,6 +221,7 @@ def _score_measure(
         scored = _told_of_other_cases(measure, expected, scored)
     done = [one.score for one in scored if one.score is not None]
     if not done:
+        measure.note = next((one.note for one in scored if one.note), measure.note)
         return None
     failed = [expected[one.case.id] for one in scored if one.score is None and one.answers]
     bounds = None

@@ -107,7 +107,7 @@ class Measure(ABC):
     :ivar what: what the score is, in few words.
     :ivar binary: whether the score is a share of cases, each of which is wholly right or wrong.
     :ivar turn: the turn of the conversation whose answer it looks at; None for the last.
-    :ivar note: what has to be said wherever its scores are shown; empty where nothing has.
+    :ivar note: why it could score no answer at all of some arm, where that is its own failure; else empty.
     """
 
     kind: ClassVar[str]
