@@ -57,14 +57,8 @@ class Boxes(Located):
 
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
         """See `Located.misreadings`."""
-        own = self._own
-        turned: Axes = "yx" if own.axes == "xy" else "xy"
-        scales: tuple[Scale, ...] = ("pixels", "fraction", "thousand")
-        found = [("axes swapped", _read(raw, frame, own.form, turned, own.scale, False))]
-        for scale in scales:
-            if scale != own.scale:
-                found.append(("another scale", _read(raw, frame, own.form, own.axes, scale, False)))
-        return found
+        form = self._own.form
+        return self._other_readings(lambda axes, scale: _read(raw, frame, form, axes, scale, False))
 
 
 def _read(raw: Any, frame: Frame, form: Form, axes: Axes, scale: Scale, expected: bool) -> Box | None:

@@ -12,6 +12,7 @@ from typing import Any, Literal, NamedTuple
 from drovik.images.layout import Map
 
 Scale = Literal["pixels", "fraction", "thousand"]
+SCALES: tuple[Scale, ...] = ("pixels", "fraction", "thousand")
 Axes = Literal["xy", "yx"]
 _PER_SIDE = {"fraction": 1.0, "thousand": 1000.0}
 

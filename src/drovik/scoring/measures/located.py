@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import Field
@@ -12,7 +12,7 @@ from drovik.problems import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, as_rows, share
-from drovik.scoring.measures.frames import Axes, Frame, Scale, frames_of
+from drovik.scoring.measures.frames import SCALES, Axes, Frame, Scale, frames_of
 from drovik.scoring.measures.precision import OVERLAPS, Found, average_precision
 from drovik.scoring.places import ABSENT, Pointer, at, is_absent, shown
 
@@ -114,6 +114,16 @@ class Located(Measure):
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
         """The places that an element would tell if it were read in other ways, each with its cause."""
         return ()
+
+    def _other_readings(self, read: Callable[[Axes, Scale], Any], scales: bool = True) -> list[tuple[str, Any]]:
+        """The places that come of reading with the axes swapped, or on another scale."""
+        table = self._table
+        turned: Axes = "yx" if table.axes == "xy" else "xy"
+        found = [("axes swapped", read(turned, table.scale))]
+        for scale in SCALES if scales else ():
+            if scale != table.scale:
+                found.append(("another scale", read(table.axes, scale)))
+        return found
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""

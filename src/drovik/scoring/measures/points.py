@@ -60,14 +60,9 @@ class Points(Located):
 
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
         """See `Located.misreadings`."""
-        own = self._own
-        turned: Axes = "yx" if own.axes == "xy" else "xy"
-        scales: tuple[Scale, ...] = ("pixels", "fraction", "thousand")
-        found = [("axes swapped", _read(raw, frame, turned, own.scale, False))]
         # One point says little: without the picture's size, any would be near some corner on another scale.
-        for scale in scales if frame.size else ():
-            if scale != own.scale:
-                found.append(("another scale", _read(raw, frame, own.axes, scale, False)))
+        sized = frame.size is not None
+        found = self._other_readings(lambda axes, scale: _read(raw, frame, axes, scale, False), sized)
         return [(cause, place) for cause, place in found if place is not None and len(place) == 1]
 
 
