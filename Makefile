@@ -3,13 +3,16 @@ VENV := .venv
 BIN := $(VENV)/bin
 DEMO ?= drovik-demo
 
-.PHONY: demo test lint clean
+.PHONY: demo test test-long lint clean
 
 demo: $(VENV)/installed
 	$(BIN)/drovik demo $(DEMO)
 
 test: $(VENV)/installed
 	$(BIN)/python -m pytest -n 2
+
+test-long: $(VENV)/installed
+	$(BIN)/python -m pytest -n 2 -m long
 
 lint: $(VENV)/installed
 	$(BIN)/ruff check .

@@ -78,6 +78,7 @@ class Drovik:
                 code = connection.makefile().readline()
             done = Result(int(code or -1), out.read_text("utf-8", "replace"), err.read_text("utf-8", "replace"))
         assert "Traceback" not in done.err, done.err
+        assert "should not have happened" not in done.err, done.err
         return done
 
     def installed(self, *words: str) -> Result:

@@ -17,6 +17,7 @@ from test_endpoint import learned, service  # noqa: F401
 
 from drovik.learning.curl import SampleRequest, json_of, read_curl
 from drovik.learning.learn import learn
+from drovik.learning.sample_files import SampleFiles
 from drovik.learning.samples import Exchange, SampleReply, read_sample
 from drovik.learning.shell import read_command
 from drovik.problems import DrovikError
@@ -282,7 +283,7 @@ def test_a_store_of_the_version_before_is_taken_over(answered_demo: Drovik) -> N
             "CREATE TABLE asked (task TEXT NOT NULL, arm TEXT NOT NULL, case_id TEXT NOT NULL, repeat INTEGER NOT NULL,"
             " name TEXT NOT NULL, identity TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (task, arm, case_id, repeat))"
             " WITHOUT ROWID; INSERT INTO asked SELECT task, arm, case_id, repeat, name, identity, at FROM a; DROP TABLE a;"
-            "DROP INDEX attempts_held; ALTER TABLE attempts DROP COLUMN bound; DROP TABLE looks; DROP TABLE senders; DROP TABLE claims; DROP TABLE quotes; DROP TABLE prepared;"
+            "DROP INDEX attempts_held; ALTER TABLE attempts DROP COLUMN bound; DROP TABLE looks; DROP TABLE store; DROP TABLE senders; DROP TABLE claims; DROP TABLE quotes; DROP TABLE prepared;"
             "CREATE TABLE prepared (source TEXT NOT NULL, prep TEXT NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (source, prep))"
             " WITHOUT ROWID; PRAGMA user_version = 1"
         )
@@ -299,7 +300,7 @@ def test_no_command_breaks_the_reader_of_curl(text: str) -> None:
     command = read_command(text, 0)
     assert command.end <= len(text)
     try:
-        read_curl(command.words, command.stdin, Path("/nonexistent"))
+        read_curl(command.words, command.stdin, SampleFiles(Path("/nonexistent")))
     except DrovikError as error:
         assert error.problems[0].line()
 
@@ -320,10 +321,10 @@ def test_words_are_those_of_a_shell(text: str) -> None:
 def test_here_documents_forms_and_glued_options() -> None:
     text = "curl -sSLXPUT -H'A: b' https://h.example/p -d @- <<'E'\n{\"a\": 'x'}\nE\nrest"
     command = read_command(text, 0)
-    request = read_curl(command.words, command.stdin, Path())
+    request = read_curl(command.words, command.stdin, SampleFiles(Path()))
     assert (request.method, request.headers[0], text[command.end :]) == ("PUT", ("A", "b"), "\nrest")
     assert json_of('{"a": 1, /* here */ "b": [1, 2,],}') == {"a": 1, "b": [1, 2]}
-    form = read_curl(["curl", "https://h.example", "-d", "a=1&b=x y", "-G"], None, Path())
+    form = read_curl(["curl", "https://h.example", "-d", "a=1&b=x y", "-G"], None, SampleFiles(Path()))
     assert form.url == "https://h.example?a=1&b=x y"
 
 
@@ -376,7 +377,7 @@ def test_escaped_text_stays_what_it_is(text: str) -> None:
 @settings(max_examples=200, deadline=None)
 def test_no_page_breaks_the_reader_of_samples(text: str) -> None:
     try:
-        for exchange in read_sample(text, Path("/nonexistent"), "https://h.example/"):
+        for exchange in read_sample(text, SampleFiles(Path("/nonexistent")), "https://h.example/"):
             learn("it", [exchange])
     except DrovikError as error:
         assert error.problems[0].line()

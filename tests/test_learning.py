@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from drovik.learning.learn import Learned, learn
+from drovik.learning.sample_files import SampleFiles
 from drovik.learning.samples import read_reply, read_sample
 
 B64 = "iVBORw0KGgoAAAANSUhEUg=="
@@ -19,7 +20,7 @@ def learned(
     body: Any, reply: str = '{"answer": "A cap lies on the tray."}', head: str = "-H 'Authorization: Bearer $K'"
 ) -> Learned:
     text = f"curl https://h.example/v1/ask {head} -d '{json.dumps(body)}'"
-    return learn("it", read_sample(text, Path()), [read_reply(reply)])
+    return learn("it", read_sample(text, SampleFiles(Path())), [read_reply(reply)])
 
 
 def body_of(one: Learned) -> Any:
@@ -42,7 +43,7 @@ def test_a_page_of_markup_and_one_of_fences_are_read_alike() -> None:
     fences = f"# Ask\n\nText.\n\n```bash\n{curl}\n```\n\nreplies\n\n```\n{reply}\n```\n"
     page = f"<html><body><pre><code>{curl.replace('&', '&amp;')}</code></pre><p>x</p><PRE>{reply.replace('&', '&amp;')}</PRE></body>"
     windows = f"$ {curl}\n{reply}".replace("\n", "\r\n")
-    found = [learn("it", read_sample(text, Path())).text for text in (fences, page, windows)]
+    found = [learn("it", read_sample(text, SampleFiles(Path()))).text for text in (fences, page, windows)]
     assert found[0] == found[1] == found[2]
     assert json.loads(tomllib.loads(found[0])["request"]["body"]) == {"q": "{turns.text?}", "pic": "{image.base64?}"}
 
@@ -91,7 +92,10 @@ def test_a_conversation_names_both_sides_and_the_house() -> None:
 def test_a_person_may_name_the_models_turns() -> None:
     text = f"curl https://h.example/ask -d '{json.dumps({'talk': [{'by': 'asker', 'says': 'What is it?', 'pics': [B64]}]})}'"
     one = learn(
-        "it", read_sample(text, Path()), [read_reply('{"answer": "A cap lies there."}')], {"assistant": "desk"}
+        "it",
+        read_sample(text, SampleFiles(Path())),
+        [read_reply('{"answer": "A cap lies there."}')],
+        {"assistant": "desk"},
     )
     assert one.dialect.names == {"user": "asker", "assistant": "desk"}
     assert "who answers" not in {guess.role for guess in one.guesses}
@@ -99,7 +103,7 @@ def test_a_person_may_name_the_models_turns() -> None:
 
 def test_model_and_headers() -> None:
     text = f"curl 'https://h.example/v2/models/auk-7:answer?mode=quick' -H 'X-Key: $MINE' -H 'X-Version: 3' -H 'Idempotency-Key: abc' -d '{{\"q\": \"What?\", \"pic\": \"{B64}\"}}'"
-    one = learn("it", read_sample(text, Path()))
+    one = learn("it", read_sample(text, SampleFiles(Path())))
     request = tomllib.loads(one.text)["request"]
     assert (one.model, one.key_env, request["path"]) == ("auk-7", "MINE", "/v2/models/{model}:answer")
     assert request["headers"] == {"X-Key": "{key}", "X-Version": "3", "Idempotency-Key": "{request.id}"}
@@ -151,7 +155,7 @@ curl https://h.example/ask -H "Pass: $K" -d '{{"question": "What is it?", "seen"
 curl https://h.example/runs/r-5521 -H "Pass: $K"
 {{"run": {{"no": "r-5521"}}, "status": "finished", "text": "A cap lies on the tray."}}
 """
-    table = tomllib.loads(learn("it", read_sample(text, Path())).text)
+    table = tomllib.loads(learn("it", read_sample(text, SampleFiles(Path()))).text)
     slot, hand_over, put_in = table["steps"]
     assert (slot["per"], slot["path"], slot["take"], slot["headers"]) == (
         "picture",

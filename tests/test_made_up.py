@@ -10,11 +10,12 @@ from pathlib import Path
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
-from drovik.images.source import source_digest
 from drovik.learning.learn import Learned, learn
+from drovik.learning.sample_files import SampleFiles
 from drovik.learning.samples import read_sample
 from drovik.problems import DrovikError
 from drovik.project.cases import Picture
+from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile
 from drovik.sending.by_hand import Question, by_hand
 from drovik.sending.exchange import exchange
@@ -56,7 +57,7 @@ class Wrong:
 def what_goes_wrong(service: MadeUp, server: MadeUpServer, folder: Path) -> Wrong | None:
     """Learn a service from its sample and ask it with one picture, with none, and, where it takes a list, with two."""
     try:
-        learned = learn("it", read_sample(sample(service, server.address), folder))
+        learned = learn("it", read_sample(sample(service, server.address), SampleFiles(folder)))
     except DrovikError as error:
         return Wrong(f"not learned: {error}", marked=True)
     marked = any(not one.role.startswith(("cut off", "who answers")) for one in learned.guesses)

@@ -178,17 +178,11 @@ def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
         return schema_of_fields(arguments.field)
     if not arguments.schema:
         return None
+    from drovik.files import read_json
     from drovik.project.schemas import check_schema
-    from drovik.project.toml_files import read_text
 
-    problems: list[Problem] = []
-    text = read_text(arguments.schema, str(arguments.schema), problems)
-    try:
-        schema = json.loads(text) if text is not None else None
-    except (ValueError, RecursionError) as error:
-        raise DrovikError(Problem(f"is not JSON: {error}", "mend it there", str(arguments.schema))) from None
-    if not problems:
-        problems = check_schema(schema, str(arguments.schema))
+    schema = read_json(arguments.schema, str(arguments.schema))
+    problems = check_schema(schema, str(arguments.schema))
     if problems or not isinstance(schema, dict):
         raise DrovikError(problems or Problem("is no JSON object", "mend it there", str(arguments.schema)))
     return schema

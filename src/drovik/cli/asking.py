@@ -28,6 +28,10 @@ if TYPE_CHECKING:
     from drovik.store.records import Answer
 
 
+STOPPING = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))
+"""What asks a program to stop; a terminal that is closed sends SIGHUP."""
+
+
 @dataclass(frozen=True)
 class HandAnswer:
     """One answer: of which model, about which case, and which time of several."""
@@ -245,20 +249,21 @@ def failure_of(one: HandAnswer) -> Problem:
 
 async def _sent(project: Any, store: Store, plan: Any, hears: Hears | None) -> Any:
     from drovik.sending.courier import Courier
+    from drovik.sending.sharing import shared_file
 
-    courier: Courier = Courier(project, store, plan, listener=hears)
+    courier: Courier = Courier(project, store, plan, listener=hears, shared=shared_file())
     loop = asyncio.get_running_loop()
     task = asyncio.create_task(courier.run())
-    loop.add_signal_handler(
-        signal.SIGINT, lambda: task.cancel() if courier.tally.interrupted else courier.interrupt()
-    )
+    for number in STOPPING:
+        loop.add_signal_handler(number, lambda: task.cancel() if courier.tally.interrupted else courier.interrupt())
     try:
         return await task
     except asyncio.CancelledError:
         courier.tally.interrupted = True
         return courier.tally
     finally:
-        loop.remove_signal_handler(signal.SIGINT)
+        for number in STOPPING:
+            loop.remove_signal_handler(number)
 
 
 class Hears:
@@ -304,7 +309,10 @@ class Hears:
         if ending.outcome.kind == "answered" and self._whole is not None:
             self._whole(ask, ending)
         elif ending.outcome.again:
-            print(f"({ending.outcome.kind.replace('_', ' ')}: {harmless(ending.outcome.words)})", file=sys.stderr)
+            wait = ending.outcome.wait
+            asked = f"; it asks to wait {wait:.0f} s" if wait else ""
+            said = f"{ending.outcome.kind.replace('_', ' ')}: {harmless(ending.outcome.words)}{asked}"
+            print(f"({said})", file=sys.stderr, flush=True)
 
 
 def took(answer: Answer) -> str:

@@ -90,7 +90,6 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
     import json
 
     from drovik.images.prints import print_of
-    from drovik.images.source import read_source
     from drovik.problems import DrovikError
     from drovik.scoring.doubts import twins_of
 
@@ -100,7 +99,7 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
         if len(case.pictures) == 1:
             path = case.pictures[0].path
             try:
-                data = read_source(project.folder, path)
+                data = project.pictures.read(path)
                 prints[case.id] = print_of(data, path, project.settings.max_pixels)
             except DrovikError:
                 continue

@@ -105,7 +105,6 @@ def _first_problem(
     """What is wrong with sending one picture of a case by a prep; each file is looked at once."""
     from drovik.images.layout import layout_of
     from drovik.images.opening import look_at
-    from drovik.images.source import read_source
     from drovik.project.cases import prep_for
     from drovik.sending.sources import decides_shots, is_elsewhere
 
@@ -116,7 +115,7 @@ def _first_problem(
         own = prep_for(prep, case, number)
         key = (picture.path, decides_shots(own))
         if key not in seen:
-            data = read_source(project.folder, picture.path)
+            data = project.pictures.read(picture.path)
             seen[key] = look_at(data, picture.path, project.settings.max_pixels, own)
         for size in seen[key].sizes:
             layout_of(size, seen[key].orientation, own)

@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import add_own_argument, add_project_argument, add_split_argument, open_project
+from drovik.cli.opening import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.problems import DONE, DrovikError, Problem, known_words
@@ -34,12 +34,11 @@ def run(arguments: argparse.Namespace) -> int:
     """Compare what has been answered; nothing is sent."""
     from drovik.cli.documents import verdict_document
     from drovik.scoring.gathering import gather
-    from drovik.store.keeping import Store
 
     if len(arguments.arms) not in (0, 2):
         raise DrovikError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
     project = open_project(arguments.project)
-    with Store(project.store_path, create=False) as store:
+    with open_store(project.store_path, create=False) as store:
         views = gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
     found: list[tuple[TaskView, list[str], list[Verdict]]] = []
     for view in views:

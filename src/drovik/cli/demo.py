@@ -82,7 +82,7 @@ class _Job:
 
 def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
-    from drovik.cli.opening import open_project
+    from drovik.cli.opening import open_project, open_store
     from drovik.cli.planning import Wanted, make_plan
     from drovik.cli.quote import compared, keep, show_compared
     from drovik.cli.send import send_plan
@@ -91,10 +91,9 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     from drovik.scoring.gathering import gather
     from drovik.sending.quoting import Quoter
     from drovik.sending.rates import Rates
-    from drovik.store.keeping import Store
 
     fresh = copy_demo(folder)
-    with _StandInThread() as standin, Store(folder / ".drovik" / "answers.sqlite") as store:
+    with _StandInThread() as standin, open_store(folder / ".drovik" / "answers.sqlite") as store:
         _use_port(folder, standin.port)
         if not silent:
             already = "" if fresh else " already"
@@ -141,8 +140,10 @@ def _verdicts(views: list[TaskView]) -> dict[str, Any]:
 
 def _use_port(folder: Path, port: int) -> None:
     """Write the stand-in's port into drovik.toml, where it is not the one that stands there."""
+    from drovik.files import read_text
+
     path = folder / "drovik.toml"
-    text = path.read_text(encoding="utf-8")
+    text = read_text(path, path.name)
     changed = re.sub(r'(url = "http://127\.0\.0\.1:)\d+"', rf'\g<1>{port}"', text)
     if changed != text:
         path.write_text(changed, encoding="utf-8")

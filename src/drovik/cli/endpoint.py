@@ -40,6 +40,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     learn.add_argument("--key-env", metavar="NAME", help="the variable that the key is to be in")
     learn.add_argument("--model-name", metavar="NAME", help="what the model is to be called (default: its id)")
     learn.add_argument("--no-try", action="store_true", help="send no request to prove it")
+    learn.add_argument(
+        "--with-files", action="store_true", help="read the files that the sample sends (-d @FILE), and send them"
+    )
     learn.add_argument("--user", action="store_true", help="into your own folder, also from within a project")
     trying = parts.add_parser("try", help="try an endpoint step by step, with two small requests")
     trying.add_argument("name", metavar="NAME")
@@ -106,7 +109,7 @@ async def _listed(services: Services, name: str, given: str | None) -> tuple[str
             try:
                 found = await list_models(session, line, path, known.id if known and not given else None)
             except NoReply as failure:
-                said = said or line.without_key(failure.outcome.words)
+                said = said or failure.outcome.words
                 continue
             if found:
                 return path, list(dict.fromkeys(found))

@@ -11,7 +11,14 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.endpoint_try import run_steps, tried_document
 from drovik.cli.printing import heading, print_json, say, shortened, table
-from drovik.cli.services import nearest_project, on_terminal, see_that_it_may_be_sent, services_at, users_folder
+from drovik.cli.services import (
+    ask_yes,
+    nearest_project,
+    on_terminal,
+    see_that_it_may_be_sent,
+    services_at,
+    users_folder,
+)
 from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
 
 if TYPE_CHECKING:
@@ -74,10 +81,12 @@ class _Sample:
 
 
 def _sample(arguments: argparse.Namespace) -> _Sample:
+    from drovik.learning.sample_files import SampleFiles
     from drovik.learning.samples import read_reply, read_sample
 
     text, folder = _sample_text(arguments.sample)
-    exchanges = tuple(read_sample(text, folder, arguments.url))
+    files = SampleFiles(folder, ask_yes if on_terminal() else None, arguments.with_files)
+    exchanges = tuple(read_sample(text, files, arguments.url))
     given = [read_reply(_read(arguments.reply))] if arguments.reply else []
     return _Sample(exchanges, tuple(given) or tuple(exchanges[-1].replies))
 
@@ -141,13 +150,9 @@ def _sample_text(sample: str) -> tuple[str, Path]:
 
 
 def _read(path: Path) -> str:
-    from drovik.project.toml_files import read_text
+    from drovik.files import read_text
 
-    problems: list[Problem] = []
-    text = read_text(path, str(path), problems)
-    if text is None:
-        raise DrovikError(problems)
-    return text
+    return read_text(path, str(path))
 
 
 def _model_name(model: str) -> str:

@@ -67,7 +67,7 @@ async def _trying(services: Services, name: str, model: str, quiet: bool) -> lis
         endpoint = services.settings.endpoints[name]
         if endpoint.start is not None:
             session = await around.enter_async_context(aiohttp.ClientSession())
-            await around.enter_async_context(local_service(session, endpoint, services.folder, name))
+            await around.enter_async_context(local_service(session, endpoint, name))
         steps = try_endpoint(name, model, services.settings, services.dialects, services.keys, random.Random())
         async for one in steps:
             found.append(one)

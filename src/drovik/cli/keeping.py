@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shutil
 from collections.abc import Mapping, Sequence
@@ -166,7 +167,9 @@ def _cases_into(folder: Path, cases: Sequence[tuple[str, Sequence[Given]]]) -> t
     :return: the case's id by each name, and how many cases are new.
     """
     path = folder / _cases_name(folder)
-    text = path.read_text(encoding="utf-8") if path.exists() else ""
+    from drovik.files import read_text
+
+    text = read_text(path, path.name) if os.path.lexists(path) else ""
     rows = [json.loads(line) for line in text.splitlines() if line.strip()]
     by_id = {str(row.get("id")): row for row in rows}
     ids: dict[str, str] = {}

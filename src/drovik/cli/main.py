@@ -6,6 +6,7 @@ A command's module is imported only when that command is run, so that `drovik --
 from __future__ import annotations
 
 import argparse
+import contextlib
 import gc
 import importlib
 import os
@@ -29,6 +30,7 @@ COMMANDS = {
     "compare": ("drovik.cli.compare", "the verdict between two arms, or the ranking of all"),
     "show": ("drovik.cli.show", "one case: pictures, prompt, answers, differences, causes"),
     "report": ("drovik.cli.report", "the whole comparison as one HTML page"),
+    "store": ("drovik.cli.store", "check and repair what was sent and came back"),
     "stand-in": ("drovik.cli.stand_in", "run the simulated service"),
 }
 """Each command's module and what it does; the module has EXAMPLE, add_arguments and run."""
@@ -96,8 +98,44 @@ def main(argv: Sequence[str] | None = None) -> int:
         return INTERRUPTED
     except BrokenPipeError:
         # Whoever read the output has seen enough; nothing must complain at exit either.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _nothing_more_to_print()
         return DONE
+    except Exception as error:
+        return _last_resort(error)
+
+
+def _nothing_more_to_print() -> None:
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _last_resort(error: Exception) -> int:
+    """One line for what nobody thought of: an error of the store, of the system, or of Drovik itself."""
+    if "DROVIK_TRACEBACK" in os.environ:
+        raise error
+    _nothing_more_to_print()
+    what = f"drovik: {_why(error)}"
+    with contextlib.suppress(OSError, ValueError):
+        print(_safe(what), file=sys.stderr, flush=True)
+    return WRONG_INPUT
+
+
+def _why(error: Exception) -> str:
+    import errno
+    import sqlite3
+
+    if isinstance(error, sqlite3.Error):
+        from drovik.store.database import trouble
+
+        return trouble(error).line()
+    if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
+        where = f" ({error.filename})" if error.filename else ""
+        return f"the disk is full{where}; make room, and run it again"
+    if isinstance(error, OSError) and error.strerror:
+        where = f"{error.filename}: " if error.filename else ""
+        return f"{where}{error.strerror}; check the path and its permissions"
+    kind = type(error).__name__
+    return f"this should not have happened: {kind}: {str(error)[:300]}; with DROVIK_TRACEBACK=1 it says where"
 
 
 def _safe(text: str) -> str:

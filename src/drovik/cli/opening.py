@@ -6,9 +6,13 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik.cli.printing import aside
+from drovik.cli.services import nearest_project
+
 if TYPE_CHECKING:
     from drovik.problems import Problem
     from drovik.project.opening import Project
+    from drovik.store.keeping import Store
 
 
 def add_project_argument(parser: argparse.ArgumentParser) -> None:
@@ -43,10 +47,20 @@ def add_split_argument(parser: argparse.ArgumentParser) -> None:
 
 def project_folder(given: Path | None) -> Path:
     """The folder given, or the nearest one from here upwards that has a drovik.toml."""
-    if given is not None:
-        return given
-    here = Path.cwd()
-    return next((folder for folder in (here, *here.parents) if (folder / "drovik.toml").is_file()), here)
+    return nearest_project(given, needed=True) or Path.cwd()
+
+
+def open_store(path: Path, create: bool = True) -> Store:
+    """A project's store; what is to be said of it is said on standard error.
+
+    :raises DrovikError: where it cannot be used.
+    """
+    from drovik.store.keeping import Store
+
+    store = Store(path, create)
+    for problem in store.notes:
+        aside(problem.line())
+    return store
 
 
 def read_all(folder: Path) -> tuple[Project | None, list[Problem]]:

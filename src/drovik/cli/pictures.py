@@ -94,14 +94,16 @@ def _named(arguments: argparse.Namespace) -> tuple[Project | None, ProjectFile, 
 
 def sources(project: Project | None, cases: Sequence[Case]) -> Iterator[Shown]:
     """Each picture of the cases whose bytes are here."""
-    from drovik.images.source import read_source
+    from drovik.project.picture_files import PictureFolder
     from drovik.sending.sources import is_elsewhere
 
-    folder = project.folder if project else Path()
+    named = PictureFolder(Path(), None)
+    own = {case.id: case for case in project.cases} if project else {}
     for case in cases:
+        folder = project.pictures if project and own.get(case.id) is case else named
         for number, picture in enumerate(case.pictures):
             if not is_elsewhere(picture):
-                yield Shown(case, number, read_source(folder, picture.path))
+                yield Shown(case, number, folder.read(picture.path))
 
 
 def chosen_preps(settings: ProjectFile, words: Sequence[str] | None) -> dict[str, Prep]:

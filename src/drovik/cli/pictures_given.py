@@ -92,13 +92,18 @@ def _address_of(word: str) -> str | None:
 def pictures_in(folder: Path) -> list[Path]:
     """The pictures that lie in a folder, by name.
 
-    :raises DrovikError: where there is none.
+    :raises DrovikError: where there is none, or one is a link that leads out of the folder.
     """
     from drovik.project.case_sources import PICTURE_ENDINGS
 
     found = sorted(one for one in folder.iterdir() if one.suffix.lower() in PICTURE_ENDINGS and one.is_file())
     if not found:
         raise DrovikError(Problem("there is no picture in this folder", "give another one", str(folder)))
+    home = folder.resolve()
+    outside = [one for one in found if not one.resolve().is_relative_to(home)]
+    if outside:
+        what = "is a link that leads out of the folder, so it is not sent"
+        raise DrovikError([Problem(what, "name what it leads to, or take it away", str(one)) for one in outside])
     return found
 
 

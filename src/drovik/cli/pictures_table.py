@@ -51,10 +51,9 @@ def look_through(project: Project, arguments: argparse.Namespace) -> int:
 
 def _look(project: Project, one: _File) -> None:
     from drovik.images.inspecting import inspect
-    from drovik.images.source import read_source
 
     try:
-        one.found = inspect(read_source(project.folder, one.path), one.path, project.settings.max_pixels)
+        one.found = inspect(project.pictures.read(one.path), one.path, project.settings.max_pixels)
         one.wrong = one.found.looks_wrong()
     except DrovikError as error:
         one.wrong = [error.problems[0].what]

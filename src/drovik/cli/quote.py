@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import add_project_argument, open_project
+from drovik.cli.opening import add_project_argument, open_project, open_store
 from drovik.cli.planning import Planned, Wanted, add_plan_arguments, make_plan, positive
 from drovik.cli.printing import aside, heading, print_json, say, table
 from drovik.problems import DONE
@@ -38,10 +38,9 @@ def run(arguments: argparse.Namespace) -> int:
     """Quote; nothing is sent."""
     from drovik.sending.quoting import Quoter
     from drovik.sending.rates import Rates
-    from drovik.store.keeping import Store
 
     project = open_project(arguments.project)
-    with Store(project.store_path) as store:
+    with open_store(project.store_path) as store:
         planned = make_plan(project, store, Wanted.of(arguments))
         rates = Rates(project, store)
         to_send = [ask for asks in planned.plan.to_send.values() for ask in asks]

@@ -12,6 +12,7 @@ from drovik.cli.opening import (
     add_project_argument,
     add_split_argument,
     open_project,
+    open_store,
 )
 from drovik.cli.printing import print_json, say
 from drovik.problems import DONE, DrovikError, Problem
@@ -40,10 +41,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Write the page of what has been answered; nothing is sent."""
     from drovik.scoring.gathering import gather
-    from drovik.store.keeping import Store
 
     project = open_project(arguments.project)
-    with Store(project.store_path, create=False) as store:
+    with open_store(project.store_path, create=False) as store:
         views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     path: Path = arguments.out or project.folder / "report.html"
     size = write_report(project, views, path)

@@ -11,6 +11,7 @@ from drovik.cli.opening import (
     add_project_argument,
     add_split_argument,
     open_project,
+    open_store,
 )
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
 from drovik.problems import DONE
@@ -40,10 +41,9 @@ def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
     from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
     from drovik.scoring.gathering import gather
-    from drovik.store.keeping import Store
 
     project = open_project(arguments.project)
-    with Store(project.store_path, create=False) as store:
+    with open_store(project.store_path, create=False) as store:
         views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     if arguments.json:
         document: dict[str, Any] = {

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import argparse
 import asyncio
-import signal
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import add_project_argument, open_project
+from drovik.cli.asking import STOPPING
+from drovik.cli.opening import add_project_argument, open_project, open_store
 from drovik.cli.planning import Planned, Wanted, add_plan_arguments, make_plan, positive
 from drovik.cli.printing import print_json
-from drovik.cli.services import Services, see_that_it_may_be_sent
+from drovik.cli.services import Services, require_agreed_folders, see_that_it_may_be_sent
 from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 
 if TYPE_CHECKING:
@@ -46,12 +46,11 @@ def run(arguments: argparse.Namespace) -> int:
     """Send; 1 where some answers failed or the limit of money was reached, 3 where a service could not be used."""
     from drovik.cli.summing_up import sending_document, show_drift, sum_up
     from drovik.cli.watching import watch
-    from drovik.store.keeping import Store
 
     if arguments.watch:
         return watch(arguments)
     project = open_project(arguments.project)
-    with Store(project.store_path) as store:
+    with open_store(project.store_path) as store:
         planned = make_plan(project, store, Wanted.of(arguments))
         tally = send_as_asked(project, store, planned, arguments)
         drifts = _drifts(project, store, planned) if planned.plan.recheck else []
@@ -79,6 +78,7 @@ def send_as_asked(project: Project, store: Store, planned: Planned, arguments: a
     if planned.plan.count():
         services = Services(project.folder, project.settings, project.dialects, project.keys)
         see_that_it_may_be_sent(services, list(planned.plan.to_send), arguments.trust)
+        require_agreed_folders(services, arguments.trust)
         store.budget = budget_for(project, store, planned, arguments.most or ())
     return send_plan(project, store, planned, quiet=arguments.quiet or arguments.json)
 
@@ -115,7 +115,7 @@ async def _sending(courier: Courier, note: Callable[[str], None]) -> Tally:
         courier.interrupt()
         note("Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them.")
 
-    for number in (signal.SIGINT, signal.SIGTERM):
+    for number in STOPPING:
         loop.add_signal_handler(number, interrupted)
     try:
         return await task

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik.cli.printing import aside
 from drovik.problems import DrovikError, Problem, known_words
 
 if TYPE_CHECKING:
@@ -47,12 +49,40 @@ def users_folder() -> Path:
     return user_config_path("drovik")
 
 
-def nearest_project(given: Path | None) -> Path | None:
-    """The project's folder given, or the nearest one from here upwards; None where there is none."""
+def nearest_project(given: Path | None, needed: bool = False) -> Path | None:
+    """The project's folder given, or the nearest one from here upwards; None where there is none.
+
+    A drovik.toml above this folder that belongs to somebody else (in /tmp, say, which all may write to) is not
+    used unless it is named.
+
+    :param needed: whether the command does nothing without a project.
+    :raises DrovikError: where the nearest is somebody else's, and one is needed.
+    """
     if given is not None:
         return given
     here = Path.cwd()
-    return next((folder for folder in (here, *here.parents) if (folder / "drovik.toml").is_file()), None)
+    found = next((folder for folder in (here, *here.parents) if (folder / "drovik.toml").is_file()), None)
+    if found is None or found == here or (owner := _owner_elsewhere(found / "drovik.toml")) is None:
+        return found
+    what = f"belongs to {owner}, and is not used from a folder below it"
+    problem = Problem(what, f"name it if you trust it: --project {found}", str(found / "drovik.toml"))
+    if needed:
+        raise DrovikError(problem)
+    aside(problem.line())
+    return None
+
+
+def _owner_elsewhere(path: Path) -> str | None:
+    """Who owns a file that is not this user's; None where it is."""
+    if not hasattr(os, "getuid") or path.stat().st_uid == os.getuid():
+        return None
+    import pwd
+
+    number = path.stat().st_uid
+    try:
+        return pwd.getpwuid(number).pw_name
+    except KeyError:
+        return f"the user {number}"
 
 
 def services_at(folder: Path) -> Services:
@@ -63,6 +93,7 @@ def services_at(folder: Path) -> Services:
     from drovik.project.dialects import read_dialects
     from drovik.project.keys import read_keys
     from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
+    from drovik.project.toml_files import collected
     from drovik.sending.checking import check_reply_form, check_request_form
 
     if not (folder / FILE_NAME).exists():
@@ -74,9 +105,10 @@ def services_at(folder: Path) -> Services:
     for name, dialect in dialects.items():
         file = f"dialects/{name}.toml"
         problems += check_request_form(dialect, file) + check_reply_form(dialect, file)
+    keys = collected(problems, read_keys, folder, settings.endpoints)
     if problems:
         raise DrovikError(problems)
-    return Services(folder, settings, dialects, read_keys(folder, settings.endpoints))
+    return Services(folder, settings, dialects, keys or {})
 
 
 def all_services(project: Path | None) -> Services:
@@ -131,6 +163,17 @@ def see_that_it_may_be_sent(services: Services, names: list[str], trusted: bool)
         asks = ask_yes if on_terminal() else None
         check_trust(name, endpoint, trusted, asks)
         check_commands(name, endpoint, trusted, asks)
+
+
+def require_agreed_folders(services: Services, trusted: bool) -> None:
+    """See that the folders outside of the project that pictures are sent from were agreed to.
+
+    :raises DrovikError: where one was not, and nobody agrees.
+    """
+    from drovik.sending.trust import check_folders
+
+    outside = services.settings.pictures.folders(services.folder)
+    check_folders(outside, services.folder, trusted, ask_yes if on_terminal() else None)
 
 
 def on_terminal() -> bool:

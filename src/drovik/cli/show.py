@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import add_choice_arguments, add_own_argument, add_project_argument, open_project
+from drovik.cli.opening import add_choice_arguments, add_own_argument, add_project_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
 from drovik.problems import DONE, DrovikError, Problem, known_words
 
@@ -38,7 +38,6 @@ def run(arguments: argparse.Namespace) -> int:
 
     from drovik.scoring.gathering import gather
     from drovik.sending.reading_back import pictures_sent
-    from drovik.store.keeping import Store
 
     project = open_project(arguments.project)
     case = next((one for one in project.cases if one.id == arguments.case), None)
@@ -46,7 +45,7 @@ def run(arguments: argparse.Namespace) -> int:
         known = known_words(arguments.case, [one.id for one in project.cases[:10_000]])
         raise DrovikError(Problem(f"there is no case '{arguments.case}'", known))
     alone = replace(project, cases=(case,))
-    with Store(project.store_path, create=False) as store:
+    with open_store(project.store_path, create=False) as store:
         views = gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
         sent = {
             identity: Sent(store.what_was_asked(identity), store.attempts(identity), pictures_sent(store, identity))
@@ -74,11 +73,10 @@ class Sent:
 
 def _show_case(project: Project, case: Case) -> None:
     from drovik.images.opening import look_at
-    from drovik.images.source import read_source
 
     heading(f"case {case.id}  ({project.settings.cases}, {case.place})")
     for picture in case.pictures:
-        facts = look_at(read_source(project.folder, picture.path), picture.path, project.settings.max_pixels)
+        facts = look_at(project.pictures.read(picture.path), picture.path, project.settings.max_pixels)
         tag = f", tag '{picture.tag}'" if picture.tag else ""
         say(f"picture {picture.path}: {facts.format}, {facts.width} x {facts.height}{tag}")
     for name, value in case.given.items():

@@ -118,6 +118,10 @@ def _say_money(store: Store, tally: Tally) -> None:
         spent = paid.get(currency, Decimal(0))
         kept = f", {held[currency]:.4f} held for requests without a reply" if held.get(currency) else ""
         say(f"Of {most} {currency} are spent {spent:.4f}{kept}.")
+    if store.budget.uncounted_replies:
+        sums = money(store.budget.uncounted())
+        what = f"{store.budget.uncounted_replies} replies say nothing of their tokens"
+        say(f"{what}, so they count as the most that they may have cost: {sums}.", style="yellow")
     if tally.over:
         say(f"The limit is reached, {tally.left} are left: raise --most to go on from here.", style="yellow")
 
@@ -183,6 +187,9 @@ def sending_document(
     }  # fmt: skip
     if store.budget is not None:
         document["held"] = store.budget.held()
+        document["counted_at_most"] = {
+            "replies": store.budget.uncounted_replies, "money": store.budget.uncounted(),
+        }  # fmt: skip
     if plan.recheck:
         document["recheck"] = [
             {

@@ -6,7 +6,7 @@ import argparse
 import time
 from pathlib import Path
 
-from drovik.cli.opening import open_project, project_folder
+from drovik.cli.opening import open_project, open_store, project_folder
 from drovik.cli.planning import Wanted, make_plan
 from drovik.cli.printing import aside
 from drovik.problems import DrovikError
@@ -20,7 +20,6 @@ def watch(arguments: argparse.Namespace) -> int:
     """Send what there is, then what comes; 130 at the end, as every interrupted run."""
     from drovik.cli.send import exit_code, send_as_asked
     from drovik.cli.summing_up import sum_up
-    from drovik.store.keeping import Store
 
     folder = project_folder(arguments.project)
     seen: object = None
@@ -32,7 +31,7 @@ def watch(arguments: argparse.Namespace) -> int:
             continue
         try:
             project = open_project(arguments.project)
-            with Store(project.store_path) as store:
+            with open_store(project.store_path) as store:
                 planned = make_plan(project, store, Wanted.of(arguments))
                 if planned.plan.count():
                     tally = send_as_asked(project, store, planned, arguments)

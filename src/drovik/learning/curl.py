@@ -6,10 +6,10 @@ import base64
 import json
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit
 
+from drovik.learning.sample_files import SampleFiles
 from drovik.problems import DrovikError, Problem
 
 BodyKind = Literal["none", "json", "form", "multipart", "raw"]
@@ -74,11 +74,11 @@ class _Options:
         return next((value for key, value in reversed(self.given) if key == name), None)
 
 
-def read_curl(words: Sequence[str], stdin: str | None, folder: Path) -> SampleRequest:
+def read_curl(words: Sequence[str], stdin: str | None, files: SampleFiles) -> SampleRequest:
     """The request of a curl command's words.
 
     :param stdin: what the command would read from standard input.
-    :param folder: where its `@file` are.
+    :param files: reads its `@file`.
     :raises DrovikError: where it has no address, is to be signed, or names a file that is not there.
     """
     options = _Options()
@@ -96,7 +96,7 @@ def read_curl(words: Sequence[str], stdin: str | None, folder: Path) -> SampleRe
         raise DrovikError(Problem("the curl command has no address", "paste it whole, from 'curl' to its last line"))
     url = options.urls[0] if "://" in options.urls[0] else f"https://{options.urls[0]}"
     headers = _headers(options)
-    kind, body, url = _body(options, headers, stdin, folder, url)
+    kind, body, url = _body(options, headers, stdin, files, url)
     if kind == "json" and not any(name.lower() == "content-type" for name, _ in headers):
         headers.append(("Content-Type", "application/json"))
     method = options.last("request") or (
@@ -153,7 +153,7 @@ def _headers(options: _Options) -> list[tuple[str, str]]:
 
 
 def _body(
-    options: _Options, headers: list[tuple[str, str]], stdin: str | None, folder: Path, url: str
+    options: _Options, headers: list[tuple[str, str]], stdin: str | None, files: SampleFiles, url: str
 ) -> tuple[BodyKind, Any, str]:
     """The kind of body, the body, and the address, to which `-G` adds the data."""
     parts = [_form_part(name, value) for name, value in options.all("form", "form-string")]
@@ -168,7 +168,7 @@ def _body(
     kind = next((value for name, value in headers if name.lower() == "content-type"), "")
     if len(pieces) == 1 and pieces[0][1].startswith("@") and _is_picture_file(pieces[0][1], kind):
         return "raw", pieces[0][1], url
-    texts = [_data(name, value, stdin, folder) for name, value in pieces]
+    texts = [_data(name, value, stdin, files) for name, value in pieces]
     text = "&".join(texts) if len(texts) > 1 else texts[0]
     if "get" in options.flags:
         return "none", None, f"{url}{'&' if urlsplit(url).query else '?'}{text}"
@@ -184,16 +184,11 @@ def _is_picture_file(value: str, kind: str) -> bool:
     return kind.startswith(("image/", "application/octet-stream")) or ending in ("jpg", "jpeg", "png", "webp", "gif")
 
 
-def _data(name: str, value: str, stdin: str | None, folder: Path) -> str:
+def _data(name: str, value: str, stdin: str | None, files: SampleFiles) -> str:
     if value.startswith("@") and name != "data-raw":
         if value == "@-":
             return stdin or ""
-        path = folder / value[1:]
-        try:
-            return path.read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError):
-            what = f"the sample sends the file {value[1:]}, which is not here"
-            raise DrovikError(Problem(what, "put it there, or paste what is in it in its place")) from None
+        return files.text(value[1:])
     return value
 
 

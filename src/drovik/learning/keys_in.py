@@ -11,7 +11,7 @@ from drovik.learning.taken import Taken
 from drovik.learning.trees import Path, leaves, names_of, shown
 from drovik.learning.words import folded
 from drovik.problems import DrovikError, Problem
-from drovik.project.keys import is_secret_name
+from drovik.project.key_signs import is_secret_name
 from drovik.sending.slots import escaped
 
 _DROPPED = ("content-length", "host", "user-agent", "accept-encoding", "connection")

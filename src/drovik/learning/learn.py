@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import os
 import re
-import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from drovik.files import parse_toml, read_bytes
 from drovik.learning.dialect_file import dialect_text
 from drovik.learning.errands import learn_requests, with_values
 from drovik.learning.keys_in import SHORTEST_KEY
@@ -131,11 +131,9 @@ def _checked(text: str, file: str) -> Dialect:
     from pydantic import ValidationError
 
     try:
-        dialect = Dialect.model_validate(tomllib.loads(text, parse_float=Decimal))
+        dialect = Dialect.model_validate(parse_toml(text, file))
     except ValidationError as error:
         raise DrovikError(problems_of(error, Dialect, file)) from None
-    except tomllib.TOMLDecodeError as error:
-        raise DrovikError(Problem(f"cannot be written as TOML: {error}", "shorten the sample", file)) from None
     problems = check_request_form(dialect, file) + check_reply_form(dialect, file)
     if problems:
         raise DrovikError(problems)
@@ -145,7 +143,7 @@ def _checked(text: str, file: str) -> Dialect:
 def dialect_there(folder: Path, name: str) -> str | None:
     """The text of a dialect that stands in a folder already."""
     path = folder / "dialects" / f"{name}.toml"
-    return path.read_text(encoding="utf-8", errors="replace") if path.exists() else None
+    return read_bytes(path, f"dialects/{name}.toml").decode("utf-8", "replace") if os.path.lexists(path) else None
 
 
 def write_learned(learned: Learned, folder: Path, model_name: str, before: str | None = None) -> list[str]:

@@ -8,8 +8,9 @@ from urllib.parse import urlencode
 
 from drovik.learning.trees import leaves, names_of
 from drovik.learning.words import MODEL, folded
+from drovik.sending.exchange import fetch_clean
 from drovik.sending.forms import HttpRequest
-from drovik.sending.http import NoReply, fetch
+from drovik.sending.http import NoReply
 from drovik.sending.jsonpath import compile_path
 from drovik.sending.lines import Line
 from drovik.sending.outcomes import Outcome
@@ -35,7 +36,7 @@ async def list_models(session: aiohttp.ClientSession, line: Line, path: str, pla
             query[name] = template.replace("{key}", line.key)
 
     address = line.endpoint.url + path + (f"?{urlencode(query)}" if query else "")
-    got = await fetch(session, HttpRequest("GET", address, headers, b""), line.endpoint.limits.timeout)
+    got = await fetch_clean(session, line, HttpRequest("GET", address, headers, b""), "json")
     if not 200 <= got.status < 300:
         raise NoReply(Outcome("bad_request", words=f"status {got.status} at {path}"))
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
+from drovik.files import parse_toml, read_text
 from drovik.problems import DrovikError, Problem
 from drovik.project.settings import FILE_NAME
 from drovik.project.writing import write_whole
@@ -74,9 +76,10 @@ def add_prep(folder: Path, name: str, prep: Mapping[str, Any]) -> bool:
 def _document(folder: Path) -> tuple[tomlkit.TOMLDocument, str]:
     path = folder / FILE_NAME
     try:
-        text = path.read_text(encoding="utf-8") if path.exists() else ""
+        text = read_text(path, FILE_NAME) if os.path.lexists(path) else ""
+        parse_toml(text, FILE_NAME)
         return tomlkit.parse(text), text
-    except (OSError, UnicodeDecodeError, TOMLKitError) as error:
+    except TOMLKitError as error:
         raise DrovikError(Problem(f"cannot be read: {error}", "mend it first", FILE_NAME)) from None
 
 

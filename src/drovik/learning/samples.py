@@ -6,9 +6,9 @@ import html
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from drovik.learning.curl import SampleRequest, json_of, read_curl
+from drovik.learning.sample_files import SampleFiles
 from drovik.learning.shell import read_command
 from drovik.problems import DrovikError, Problem
 
@@ -49,10 +49,10 @@ class Exchange:
     replies: tuple[SampleReply, ...] = ()
 
 
-def read_sample(text: str, folder: Path, url: str | None = None) -> list[Exchange]:
+def read_sample(text: str, files: SampleFiles, url: str | None = None) -> list[Exchange]:
     """The exchanges of a sample, in their order.
 
-    :param folder: where the `@file` of its curl commands are.
+    :param files: reads the `@file` of its curl commands.
     :param url: where a sample that is a JSON body alone is sent to.
     :raises DrovikError: where there is no request in it.
     """
@@ -62,7 +62,7 @@ def read_sample(text: str, folder: Path, url: str | None = None) -> list[Exchang
             headers = (("Content-Type", "application/json"),)
             found.append((SampleRequest("POST", url, headers, "json", json_of(block)), []))
             continue
-        for part in _parts(block, folder):
+        for part in _parts(block, files):
             if isinstance(part, SampleRequest):
                 found.append((part, []))
             elif found:
@@ -81,12 +81,12 @@ def _blocks(text: str) -> list[str]:
     return fenced or [text]
 
 
-def _parts(block: str, folder: Path) -> Iterator[SampleRequest | SampleReply]:
+def _parts(block: str, files: SampleFiles) -> Iterator[SampleRequest | SampleReply]:
     at = 0
     while match := _CURL.search(block, at):
         yield from _replies(block[at : match.start()])
         command = read_command(block, match.end())
-        yield read_curl(command.words, command.stdin, folder)
+        yield read_curl(command.words, command.stdin, files)
         at = command.end
     yield from _replies(block[at:])
 

@@ -12,13 +12,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 from urllib.parse import urlsplit
 
-from drovik.images.source import source_digest
 from drovik.learning.probe_picture import PROBES, Probe, draw
 from drovik.learning.samples import SampleReply
 from drovik.problems import DrovikError
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect
 from drovik.project.keys import shown_key
+from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile, is_loopback
 from drovik.sending.by_hand import Question, by_hand
 from drovik.sending.exchange import exchange

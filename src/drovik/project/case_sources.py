@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import csv
+import io
+import itertools
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -10,7 +12,8 @@ from typing import Any
 
 from jsonpointer import JsonPointer
 
-from drovik.problems import Problem, known_words
+from drovik.files import opened
+from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.cases import Row
 from drovik.project.tasks import Task
 
@@ -19,6 +22,9 @@ _CLIPS = (".mp4", ".m4v", ".mov", ".webm", ".mkv", ".avi")
 PICTURE_ENDINGS = frozenset((*_PICTURES, *_CLIPS, ".pdf"))
 """Which files of a folder are taken for pictures; what they are is then read from their content."""
 
+MOST_LINE_BYTES = 50_000_000
+"""Of one case: what it gives and what is expected, no picture."""
+
 _PLAIN_COLUMNS = ("id", "image", "group", "split")
 _PREFIXES = ("image", "given", "expected", "region")
 
@@ -26,13 +32,19 @@ _PREFIXES = ("image", "given", "expected", "region")
 def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row]:
     """A row a line; empty lines are passed over."""
     try:
-        with path.open("rb") as lines:
-            for number, line in enumerate(lines, 1):
+        with opened(path, source) as file:
+            for number in itertools.count(1):
+                line = file.readline(MOST_LINE_BYTES + 1)
+                if not line:
+                    return
+                if len(line) > MOST_LINE_BYTES:
+                    what = f"is longer than {MOST_LINE_BYTES // 1_000_000} MB"
+                    raise DrovikError(Problem(what, "each line is one case", source, f"line {number}"))
                 stripped = line.removeprefix(b"\xef\xbb\xbf").strip()
                 if stripped:
                     yield Row(stripped, f"line {number}")
-    except OSError as error:
-        problems.append(Problem(f"cannot be read: {error.strerror}", "check the name in drovik.toml", source))
+    except DrovikError as error:
+        problems.extend(error.problems)
 
 
 def folder_rows(root: Path, path: Path, tasks: Sequence[Task]) -> Iterator[Row]:
@@ -66,7 +78,7 @@ def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
 def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
     """A row a line after the header; an empty cell is an absent value."""
     try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
+        with opened(path, source) as binary, io.TextIOWrapper(binary, encoding="utf-8-sig", newline="") as file:
             reader = csv.DictReader(file, strict=True)
             columns = list(reader.fieldnames or ())
             wrong = _check_columns(columns, source)
@@ -82,8 +94,8 @@ def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Prob
         problems.append(Problem(f"is not proper CSV: {error}", "mend its quotes", source))
     except UnicodeDecodeError as error:
         problems.append(Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", source))
-    except OSError as error:
-        problems.append(Problem(f"cannot be read: {error.strerror}", "check the name in drovik.toml", source))
+    except DrovikError as error:
+        problems.extend(error.problems)
 
 
 def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
@@ -98,6 +110,9 @@ def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
         if column not in _PLAIN_COLUMNS and not (head in _PREFIXES and rest):
             known = (*_PLAIN_COLUMNS, "image.TAG", "given.NAME", "expected.TASK.NAME", "region.NAME")
             problems.append(Problem(f"unknown column '{column}'", known_words(column, known), source, "line 1"))
+        if any(other.startswith(f"{column}.") for other in columns) and head == "expected":
+            what = f"the column '{column}' is one value, and other columns are members of it"
+            problems.append(Problem(what, "keep one or the other", source, "line 1"))
     return list(dict.fromkeys(problems))
 
 

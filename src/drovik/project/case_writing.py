@@ -9,8 +9,12 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from drovik.files import read_text
 from drovik.problems import DrovikError, Problem
 from drovik.project.writing import write_whole
+
+MOST_BYTES = 1_000_000_000
+"""Of the file of the cases, which is changed as a whole."""
 
 
 def write_region(folder: Path, source: str, case_id: str, picture: int, name: str, box: Sequence[float]) -> None:
@@ -60,7 +64,7 @@ def _file(folder: Path, source: str) -> Path:
 
 
 def _change_lines(path: Path, case_id: str, change: Any, behind: list[str]) -> None:
-    lines = path.read_text(encoding="utf-8-sig").rstrip("\n").split("\n")
+    lines = read_text(path, path.name, MOST_BYTES).rstrip("\n").split("\n")
     for number, line in enumerate(lines):
         row = json.loads(line) if line.strip() else {}
         if row.get("id") == case_id:
@@ -74,10 +78,9 @@ def _change_lines(path: Path, case_id: str, change: Any, behind: list[str]) -> N
 
 
 def _change_csv(path: Path, case_id: str, cells: Mapping[str, str], behind: list[dict[str, str]]) -> None:
-    with path.open(encoding="utf-8-sig", newline="") as file:
-        reader = csv.DictReader(file)
-        columns = list(reader.fieldnames or ())
-        rows = list(reader)
+    reader = csv.DictReader(io.StringIO(read_text(path, path.name, MOST_BYTES), newline=""))
+    columns = list(reader.fieldnames or ())
+    rows = list(reader)
     columns += [
         one for one in dict.fromkeys([*cells, *(name for row in behind for name in row)]) if one not in columns
     ]

@@ -6,15 +6,18 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from drovik.problems import DrovikError, Problem, known_words
+from drovik.project import key_signs
 from drovik.project.cases import Case, read_cases
 from drovik.project.chains import check_chains
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.expected import check_expected
 from drovik.project.judging import Reviews, check_judges, read_reviews
-from drovik.project.keys import check_keys, check_secret_headers, read_keys
+from drovik.project.keys import check_keys, read_keys
+from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import OUR_VARIABLES, check_variables
 from drovik.project.settings import ProjectFile, read_settings
 from drovik.project.tasks import Task, read_tasks, task_names
+from drovik.project.toml_files import collected
 
 
 @dataclass(frozen=True)
@@ -27,6 +30,7 @@ class Project:
     tasks: tuple[Task, ...]
     cases: tuple[Case, ...]
     keys: dict[str, str]
+    pictures: PictureFolder
     reviews: Reviews = field(default_factory=dict)
 
     def __repr__(self) -> str:
@@ -59,8 +63,9 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         return None, problems
     dialects = read_dialects(folder, {one.dialect for one in settings.endpoints.values()}, problems)
     tasks = read_tasks(folder, problems)
-    cases = read_cases(folder, settings.cases, tasks, problems)
-    keys = read_keys(folder, settings.endpoints)
+    pictures = PictureFolder(folder, settings.pictures.folders(folder))
+    cases = [] if _lies_outside(pictures, settings, problems) else read_cases(folder, settings.cases, tasks, problems)
+    keys = collected(problems, read_keys, folder, settings.endpoints) or {}
     given = sorted({name for case in cases for name in case.given})
     for name in set(given) & set(OUR_VARIABLES):
         what = f"'{name}' is Drovik's own variable and cannot be given"
@@ -72,13 +77,29 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         problems += check_variables(task, [*given, *(task.judges.given() if task.judges else ())])
     problems += _check_given(cases, tasks, settings.cases)
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)
-    return Project(folder, settings, dialects, tasks, tuple(cases), keys, reviews), problems
+    return Project(folder, settings, dialects, tasks, tuple(cases), keys, pictures, reviews), problems
+
+
+def _lies_outside(pictures: PictureFolder, settings: ProjectFile, problems: list[Problem]) -> bool:
+    """Whether the cases lie outside of the project: what they give to prompts would leave with these."""
+    if pictures.holds(settings.cases):
+        return False
+    what = "lies outside of the project, so it is not read"
+    remedy = 'copy it in, or name its folder in drovik.toml: [pictures] from = ["FOLDER"]'
+    problems.append(Problem(what, remedy, settings.cases))
+    return True
 
 
 def check_secrets(project: Project) -> list[Problem]:
     """Keys that are not set, or stand where they would be seen."""
-    problems = check_secret_headers(project.dialects)
-    return problems + check_keys(project.folder, project.settings.endpoints, project.keys)
+    endpoints, keys = project.settings.endpoints, project.keys.values()
+    return [
+        *key_signs.check_dialects(project.dialects),
+        *key_signs.check_urls(endpoints),
+        *check_keys(project.folder, endpoints, project.keys),
+        *key_signs.check_files(project.folder, keys),
+        *key_signs.check_cases(project.cases, project.settings.cases, keys),
+    ]
 
 
 def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> list[Problem]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import os
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
@@ -71,17 +72,27 @@ class Endpoint(Frozen):
 
     `key_command` prints the key, for keys that expire; where it is not given, the key is in the
     variable `key_env`. `start` is a command that serves at the address; it is up once a GET of the path
-    `ready` succeeds, for which it has `start_within` seconds.
+    `ready` succeeds, for which it has `start_within` seconds. Both commands are run in `home`, the folder
+    of the file that names them, and see few variables: `pass_env` names further ones.
     """
 
     url: Annotated[str, AfterValidator(_proper_url)]
     dialect: Name
     key_env: Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")] | None = None
     key_command: str | None = Field(default=None, min_length=1)
+    pass_env: tuple[Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")], ...] = ()
     limits: Limits = Limits()
     start: str | None = Field(default=None, min_length=1)
     ready: Annotated[str, StringConstraints(pattern=r"^/")] = "/"
     start_within: float = Field(default=60.0, gt=0, le=3600)
+    home: Path = Field(default=Path(), exclude=True, repr=False)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _home_is_not_written(cls, table: object) -> object:
+        if isinstance(table, dict) and "home" in table:
+            raise ValueError("unknown key 'home'")
+        return table
 
     @model_validator(mode="after")
     def _starts_here(self) -> Endpoint:
@@ -153,6 +164,10 @@ class Price(Frozen):
             raise ValueError(f"'{missing}' is missing: a price has input and output, or is one for each request")
         return self
 
+    def is_counted(self, input_tokens: int | None, output_tokens: int | None) -> bool:
+        """Whether a reply with these counts says what it cost: each count that has a price is there."""
+        return not ((self.input and input_tokens is None) or (self.output and output_tokens is None))
+
     def of_that_day(self) -> dict[str, object]:
         """What is kept beside a reply: all but what is free, which is no property of one reply."""
         return self.model_dump(mode="json", exclude={"free"}, exclude_none=True)
@@ -182,6 +197,16 @@ class Model(Frozen):
         return {"id": self.id, "revision": self.revision, "settings": self.settings.canonical(), "sees": self.sees}
 
 
+class PicturesFrom(Frozen):
+    """Folders outside of the project from which pictures may be sent, once you have agreed to each."""
+
+    from_: tuple[Annotated[str, StringConstraints(min_length=1)], ...] = Field(default=(), alias="from")
+
+    def folders(self, project: Path) -> list[Path]:
+        """The folders, absolute and with no link in them; a relative one counts from the project's."""
+        return [Path(os.path.realpath(project / os.path.expanduser(one.replace("\0", "")))) for one in self.from_]
+
+
 class ProjectFile(Frozen):
     """All of `drovik.toml`. `ask` is the model that `drovik ask` takes where none is named."""
 
@@ -189,6 +214,7 @@ class ProjectFile(Frozen):
     ask: str | None = None
     cases: str = "cases.jsonl"
     max_pixels: int = Field(default=100_000_000, ge=1)
+    pictures: PicturesFrom = PicturesFrom()
     endpoints: dict[Name, Endpoint] = {}
     models: dict[Name, Model] = {}
     preps: dict[Name, Prep] = {}
@@ -199,6 +225,12 @@ class ProjectFile(Frozen):
         if isinstance(table, dict) and not table.get("preps"):
             return {**table, "preps": {"full": {}}}
         return table
+
+
+def _at_home(settings: ProjectFile, folder: Path) -> ProjectFile:
+    """The settings, whose endpoints know the folder that their commands are run in."""
+    endpoints = {name: one.model_copy(update={"home": folder}) for name, one in settings.endpoints.items()}
+    return settings.model_copy(update={"endpoints": endpoints})
 
 
 def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
@@ -214,7 +246,7 @@ def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
     table = read_toml(path, FILE_NAME, problems)
     if table is None:
         return ProjectFile()
-    settings = validated(ProjectFile, table, FILE_NAME, problems) or ProjectFile()
+    settings = _at_home(validated(ProjectFile, table, FILE_NAME, problems) or ProjectFile(), folder)
     for kind, remedy in (("endpoints", "with url and dialect"), ("models", "with endpoint and id")):
         if not table.get(kind):
             problems.append(Problem(f"there are no {kind}", f"add [{kind}.NAME] {remedy}", FILE_NAME))

@@ -11,12 +11,13 @@ from typing import Annotated, Any, Literal
 from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field
 
-from drovik.problems import Problem, known_words
+from drovik.files import unreadable
+from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.chains import After, Where
 from drovik.project.judging import Judges
 from drovik.project.prompts import Prompt, read_prompts
 from drovik.project.schemas import check_schema
-from drovik.project.toml_files import Frozen, read_text, read_toml, validated
+from drovik.project.toml_files import Frozen, read_json, read_toml, validated
 
 Form = Literal["json", "text"]
 
@@ -120,11 +121,12 @@ def read_tasks(folder: Path, problems: list[Problem]) -> tuple[Task, ...]:
 def task_names(folder: Path) -> list[str]:
     """The names of a project's tasks: those of the folders in `tasks/`."""
     home = folder / "tasks"
-    return (
-        sorted(path.name for path in home.iterdir() if path.is_dir() and not path.name.startswith("."))
-        if home.is_dir()
-        else []
-    )
+    try:
+        return sorted(path.name for path in home.iterdir() if path.is_dir() and not path.name.startswith("."))
+    except (FileNotFoundError, NotADirectoryError):
+        return []
+    except OSError as error:
+        raise DrovikError(unreadable(error, "tasks")) from None
 
 
 def _read_task(home: Path, problems: list[Problem]) -> Task | None:
@@ -168,13 +170,12 @@ def _read_schema(home: Path, question: Question, shown: str, problems: list[Prob
         )
         return None
     file = f"tasks/{home.name}/{name}"
-    text = read_text(home / name, file, problems)
-    if text is None:
+    if name.startswith("/") or ".." in name.split("/"):
+        problems.append(Problem(f"'{name}' lies outside of the task's folder", "copy it in", shown, "answer.schema"))
         return None
-    try:
-        schema = json.loads(text)
-    except (json.JSONDecodeError, RecursionError) as error:
-        problems.append(Problem(f"is not JSON: {error}", "mend it there", file))
+    before = len(problems)
+    schema = read_json(home / name, file, problems)
+    if len(problems) > before:
         return None
     found = check_schema(schema, file)
     problems.extend(found)

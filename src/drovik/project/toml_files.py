@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import copy
-import tomllib
 import typing
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from drovik.problems import Problem, known_words
+from drovik import files
+from drovik.problems import DrovikError, Problem, known_words
 
 Record = TypeVar("Record", bound="Frozen")
-MAX_FILE_BYTES = 4_000_000
+Got = TypeVar("Got")
 
 
 class Frozen(BaseModel):
@@ -33,34 +33,29 @@ def plain_numbers(value: Any) -> Any:
     return [plain_numbers(inner) for inner in value] if isinstance(value, list) else value
 
 
+def collected(problems: list[Problem], read: Callable[..., Got], *arguments: Any) -> Got | None:
+    """What a function of `drovik.files` reads, or None after adding to `problems` why it cannot be read."""
+    try:
+        return read(*arguments)
+    except DrovikError as error:
+        problems.extend(error.problems)
+        return None
+
+
 def read_text(path: Path, shown: str, problems: list[Problem]) -> str | None:
     """The text of a UTF-8 file, or None after adding to `problems` why it cannot be read."""
-    try:
-        if path.stat().st_size > MAX_FILE_BYTES:
-            problems.append(Problem("is too large for a file a person wrote", "it should be under 4 MB", shown))
-            return None
-        return path.read_text(encoding="utf-8-sig")
-    except FileNotFoundError:
-        problems.append(Problem("there is no such file", "create it, or correct its name", shown))
-    except IsADirectoryError:
-        problems.append(Problem("is a folder, not a file", "give the file's name", shown))
-    except UnicodeDecodeError as error:
-        problems.append(Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", shown))
-    except OSError as error:
-        problems.append(Problem(f"cannot be read: {error.strerror}", "check its permissions", shown))
-    return None
+    return collected(problems, files.read_text, path, shown)
 
 
 def read_toml(path: Path, shown: str, problems: list[Problem]) -> dict[str, Any] | None:
     """The table of a TOML file, its decimals as `Decimal`; None after adding to `problems` why not."""
     text = read_text(path, shown, problems)
-    if text is None:
-        return None
-    try:
-        return tomllib.loads(text, parse_float=Decimal)
-    except tomllib.TOMLDecodeError as error:
-        problems.append(Problem(f"is not valid TOML: {error}", "mend it there", shown))
-        return None
+    return None if text is None else collected(problems, files.parse_toml, text, shown)
+
+
+def read_json(path: Path, shown: str, problems: list[Problem]) -> Any:
+    """The value of a JSON file; None after adding to `problems` why not."""
+    return collected(problems, files.read_json, path, shown)
 
 
 def validated(

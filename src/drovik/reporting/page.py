@@ -27,7 +27,6 @@ from drovik.comparing.verdict import (
     with_interval,
 )
 from drovik.images.prepare import thumbnail
-from drovik.images.source import read_source
 from drovik.problems import DrovikError
 from drovik.project.cases import Case
 from drovik.project.opening import Project
@@ -215,7 +214,7 @@ def _thumbnail(project: Project, path: str, made: dict[str, str]) -> str:
     """A picture as a data URL, made once however many tasks show it; empty where it cannot be read."""
     if path not in made:
         try:
-            source = read_source(project.folder, path)
+            source = project.pictures.read(path)
             small = thumbnail(source, path, project.settings.max_pixels, THUMBNAIL_SIDE)
             made[path] = f"data:{small.media_type};base64,{base64.b64encode(small.data).decode()}"
         except DrovikError:

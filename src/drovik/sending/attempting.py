@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from drovik.problems import Problem
 from drovik.sending.exchange import exchange
 from drovik.sending.lines import Line
 from drovik.sending.listening import Ending, Listener
 from drovik.sending.loads import guessed_tokens, most_it_may_cost
 from drovik.sending.outcomes import Outcome
 from drovik.sending.plan import Ask, Plan
+from drovik.sending.secret import Passing
 from drovik.sending.tally import Tally
+from drovik.sending.unpack import Unpacked
 from drovik.sending.writing import Written
 from drovik.store.keeping import Store
-from drovik.store.records import Reply, Spent
+from drovik.store.records import Reply
 
 if TYPE_CHECKING:
     import aiohttp
@@ -28,6 +30,10 @@ RECHECKED = 2
 
 class OverBudget(Exception):
     """The limit of money does not allow one more request now."""
+
+
+class NotClaimed(Exception):
+    """What was to be asked was freed for others while this program was stopped."""
 
 
 class Attempts:
@@ -47,12 +53,15 @@ class Attempts:
         """Send once; what came of it.
 
         :raises OverBudget: where the limit of money does not allow it now.
+        :raises NotClaimed: where another program may ask it by now.
         """
         asked = [one.asked(written.text) for one in (ask, *self._plan.shared.get(ask.identity, ()))]
-        bound = self._bound(ask, written)
+        bound = most_it_may_cost(written.load, ask.arm.model)
         attempt = await self._store.begin_attempt(asked, round_, try_, line.name, bound)
-        if attempt is None:
+        if attempt == "budget":
             raise OverBudget
+        if attempt == "claim":
+            raise NotClaimed
         counts = self._tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name)
         for one in counts:
             one.attempts += 1
@@ -60,21 +69,25 @@ class Attempts:
             self._listener.begins(ask, try_)
         self.under_way += 1
         started = time.perf_counter()
+        hears = self._hears(line, ask)
         try:
-            reply, unpacked, outcome = await exchange(session, line, ask, written.request, self._hears(line, ask))
+            reply, unpacked, outcome = await exchange(session, line, ask, written.request, hears)
         finally:
             self.under_way -= 1
+        if hears is not None:
+            hears.end()
         seconds = time.perf_counter() - started
         if outcome.kind == "key_rejected" and line.key_renewed():
             outcome = replace(outcome, again=True, stops="none")
-        line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
+        self._learn(line, ask, outcome, unpacked, try_)
         reply = self._taken_in(line, ask, written, reply)
         concluded = self._concludes(line, ask, outcome, try_)
         if outcome.kind != "answered":
             for one in counts:
                 one.troubles[outcome.kind] += 1
         kept_as = (RECHECKED if self._plan.recheck else 1) if concluded else 0
-        await self._store.end_attempt(attempt, outcome.kind, kept_as, seconds, outcome.words[:500], reply)
+        note = outcome.words[:500]
+        await self._store.end_attempt(attempt, ask.identity, outcome.kind, kept_as, seconds, note, reply)
         self.ended.set()
         if concluded:
             for one in counts:
@@ -85,11 +98,12 @@ class Attempts:
             self._listener.ended(ask, Ending(outcome, unpacked, reply, seconds))
         return outcome
 
-    def _bound(self, ask: Ask, written: Written) -> Spent | None:
-        """The most that it may cost, where there is a limit; what no reply ever showed wrong."""
-        if self._store.budget is None:
-            return None
-        return most_it_may_cost(written.load, ask.arm.model)
+    def _learn(self, line: Line, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, try_: int) -> None:
+        try:
+            line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
+        except Exception as error:  # what a service says of itself must not lose what it was paid for
+            what = f"{line.name}: what it says of its limits could not be handled: {type(error).__name__}"
+            self._tally.warn("learn", Problem(what, "please report it"))
 
     def _taken_in(self, line: Line, ask: Ask, written: Written, reply: Reply | None) -> Reply | None:
         """Count what a reply came to; the reply, with what is billed for the request itself."""
@@ -109,12 +123,12 @@ class Attempts:
         line.pace.correct(guessed_tokens(written.load, ask.arm.model), tokens)
         return reply
 
-    def _hears(self, line: Line, ask: Ask) -> Callable[[str], None] | None:
+    def _hears(self, line: Line, ask: Ask) -> Passing | None:
         """What takes in an answer's text as it comes; the key, should it be echoed, does not pass."""
         if self._listener is None:
             return None
         listener = self._listener
-        return line.passing(lambda text: listener.text(ask, text))
+        return line.secret.passing(lambda text: listener.text(ask, text))
 
     async def _conclude_refused(self, line: Line, ask: Ask, attempt: int, is_open: bool) -> None:
         """Keep a bad request open while nothing has worked with the model; settle all of them once something has.
@@ -142,4 +156,4 @@ class Attempts:
         if outcome.again:
             last = try_ >= line.endpoint.limits.tries
             return last and not line.circuit.is_open and not line.is_stopped(ask.arm.model_name)
-        return outcome.kind == "answered" or ask.arm.model_name in line.worked
+        return outcome.kind in ("answered", "unhandled") or ask.arm.model_name in line.worked

@@ -14,6 +14,7 @@ from drovik.project.arms import Arm, arms_of
 from drovik.project.cases import Case, Picture
 from drovik.project.dialects import Dialect
 from drovik.project.opening import Project
+from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Form, Task
@@ -76,5 +77,5 @@ def by_hand(
     task = Task(TASK, "", form, question.schema, None, (), (question.prompt(),), send_schema=question.send_schema)
     given = question.given()
     made = tuple(Case(name, tuple(pictures), given, {}, None, "tune", frozenset(), "") for name, pictures in cases)
-    project = Project(folder, settings, dialects, (task,), made, keys)
+    project = Project(folder, settings, dialects, (task,), made, keys, PictureFolder(folder, None))
     return ByHand(project, task, arms_of(task, settings))

@@ -17,17 +17,20 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import random
-from collections.abc import Callable
+import sqlite3
+import time
+from collections import Counter
+from collections.abc import Callable, Iterable
 from contextlib import AsyncExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
-from drovik.images.source import TooManyFiles
-from drovik.problems import DrovikError
+from drovik.problems import DrovikError, Problem
 from drovik.project.opening import Project
+from drovik.project.picture_files import TooManyFiles
 from drovik.project.settings import is_loopback
-from drovik.sending.attempting import Attempts, OverBudget
+from drovik.sending.attempting import Attempts, NotClaimed, OverBudget
 from drovik.sending.lending import lending, takes_addresses
 from drovik.sending.lines import Line
 from drovik.sending.listening import Listener
@@ -40,6 +43,7 @@ from drovik.sending.queues import Queue
 from drovik.sending.sharing import Sharing
 from drovik.sending.tally import Tally
 from drovik.sending.writing import Written
+from drovik.store.database import trouble
 from drovik.store.keeping import Store
 
 if TYPE_CHECKING:
@@ -47,6 +51,9 @@ if TYPE_CHECKING:
 
 CARRIERS_PER_SLOT = 3
 LOOKS_AROUND_EVERY = 1.0
+UNPAID_IN_ALL = 20
+"""So many requests of a model for which no money was left, and the model is left."""
+WITHOUT_FILES_SECONDS = 30.0
 
 
 class Courier:
@@ -75,6 +82,8 @@ class Courier:
         self.most_at_once: int | None = None
         """A bound to what endpoints bear together, where this machine has one of its own."""
         self._over = False
+        self._unpaid: Counter[str] = Counter()
+        self._without_files_since: float | None = None
         self._failure: DrovikError | None = None
         self._drop_idle: Callable[[], None] = lambda: None
         self.tally = Tally(plan.count())
@@ -111,14 +120,13 @@ class Courier:
                 around.callback(watch.cancel)
                 await self._carry_all(session)
         finally:
-            with contextlib.suppress(DrovikError):  # where the store is gone, that has been said already
+            with contextlib.suppress(DrovikError, sqlite3.Error):  # where the store is gone, that was said already
                 self._store.claims.leave()
         failure = self._store.failure or self._failure
         if failure is not None:
             raise failure
         for line in self._lines.values():
             self.tally.stops += line.stopped.values()
-        self.tally.over = self._over
         self.tally.left = self.tally.open - self.tally.elsewhere
         return self.tally
 
@@ -138,7 +146,7 @@ class Courier:
             for line in self._lines.values():
                 line.pace.look()
             self.tally.state = "; ".join(state for line in self._lines.values() if (state := line.state()))
-            with contextlib.suppress(DrovikError):  # said by what needs the store
+            with contextlib.suppress(DrovikError, sqlite3.Error):  # said by what needs the store
                 self._store.claims.beat()
 
     async def _open_lines(self, around: AsyncExitStack, session: aiohttp.ClientSession, since: int) -> None:
@@ -158,9 +166,7 @@ class Courier:
             again = self._asked if plan.recheck else plan.again
             self._queues[name] = Queue(asks, self._store.claims, again, since, endpoint.limits.at_once * 2)
             if endpoint.start is not None and asks:
-                started = await around.enter_async_context(
-                    local_service(session, endpoint, self._project.folder, name)
-                )
+                started = await around.enter_async_context(local_service(session, endpoint, name))
                 if started:
                     await warm(session, line, asks[0])
         await asyncio.gather(*(line.pace.settle() for line in self._lines.values()))
@@ -175,9 +181,14 @@ class Courier:
                     return
                 await self._follow(session, *found)
             except DrovikError as error:
-                # What is under way is waited for: it is kept, be it beside a store that cannot be written.
-                self._failure = self._failure or error
-                self._over = True
+                self._stop_for(error)
+            except sqlite3.Error as error:
+                self._stop_for(DrovikError(trouble(error)))
+
+    def _stop_for(self, error: DrovikError) -> None:
+        """Let no new request leave. What is under way is waited for: it is kept, be it beside a broken store."""
+        self._failure = self._failure or error
+        self._over = True
 
     def _is_over(self) -> bool:
         return self._interrupted.is_set() or self._over
@@ -194,12 +205,12 @@ class Courier:
                 self.tally.elsewhere += 1
                 self._store.note_asked([one.asked("")])
             else:
-                outcome = await self._settle(session, self._lines[one.arm.model.endpoint], one)
+                outcome = await self._settled(session, one)
                 self._store.claims.give_back(one.identity)
                 if outcome is None or outcome.kind != "answered":
                     continue
             for asked in (one, *self._plan.shared.get(one.identity, ())):
-                for next_ in self._plan.follow(asked):
+                for next_ in self._following(asked):
                     if next_.identity in self._asked:
                         self._plan.shared.setdefault(next_.identity, []).append(next_)
                         self._store.note_asked([next_.asked("")])
@@ -208,6 +219,31 @@ class Courier:
                     claimed = self._queues[next_.arm.model.endpoint].claim(next_)
                     if claimed is not None:
                         waiting.append((next_, claimed))
+
+    async def _settled(self, session: aiohttp.ClientSession, ask: Ask) -> Outcome | None:
+        """Settle an ask; whatever goes wrong with it that nobody thought of ends it, is named, and ends no other."""
+        try:
+            return await self._settle(session, self._lines[ask.arm.model.endpoint], ask)
+        except (DrovikError, sqlite3.Error):
+            raise
+        except Exception as error:
+            self._warn_of(ask, error)
+            return None
+
+    def _following(self, ask: Ask) -> Iterable[Ask]:
+        """What the answer to an ask is needed for; nothing, where it is such that the next cannot be made of it."""
+        try:
+            return list(self._plan.follow(ask))
+        except (DrovikError, sqlite3.Error):
+            raise
+        except Exception as error:
+            self._warn_of(ask, error)
+            return ()
+
+    def _warn_of(self, ask: Ask, error: Exception) -> None:
+        what = f"{ask.case.id}, {ask.arm.name}: could not be handled: {type(error).__name__}: {str(error)[:200]}"
+        what = self._lines[ask.arm.model.endpoint].secret.out_of(what)
+        self.tally.warn(f"unhandled {type(error).__name__}", Problem(what, "it is left; please report this"))
 
     def _add(self, ask: Ask) -> None:
         self._asked.add(ask.identity)
@@ -227,6 +263,9 @@ class Courier:
             self.tally.tried_again += 1
             if outcome.kind == "no_descriptors":
                 self._drop_idle()
+                self._see_for_how_long_without_files()
+            else:
+                self._without_files_since = None
             # While the whole endpoint fails it is not this ask's fault: the try does not count.
             if not line.circuit.is_open and outcome.kind != "no_descriptors":
                 if try_ >= line.endpoint.limits.tries:
@@ -260,7 +299,12 @@ class Courier:
                         return await self._attempts.make(session, line, ask, written, round_, try_)
                     except OverBudget:
                         line.circuit.leave()
-                await self._wait_for_money()
+                    except NotClaimed:
+                        line.circuit.leave()
+                        self.tally.elsewhere += 1
+                        return None
+                if not await self._money_may_come(ask):
+                    return None
             return None
 
     async def _in_turn(self, line: Line, ask: Ask, written: Written) -> bool:
@@ -276,18 +320,39 @@ class Courier:
         line.circuit.leave()
         return False
 
-    async def _wait_for_money(self) -> None:
-        """Money is held for what is under way: when one of those ends there may be some. If none is, it is over."""
-        if self._attempts.under_way == 0:
-            self._over = True
-            return
+    async def _money_may_come(self, ask: Ask) -> bool:
+        """Money is held for what is under way, here and in other programs: when one of those ends there may be some.
+
+        False where nothing is: then this one is left, and others may still fit. After many of one model that did
+        not, the model is left: to prepare a hundred thousand pictures only to see that no money is there for any
+        would take as long as sending them.
+        """
+        if self._attempts.under_way == 0 and not self._store.claims.others_are_asking():
+            self.tally.over = True
+            self._unpaid[ask.arm.model_name] += 1
+            models = {arm.arm.model_name for asks in self._plan.to_send.values() for arm in asks}
+            self._over = self._over or all(self._unpaid[name] >= UNPAID_IN_ALL for name in models)
+            return False
         self._attempts.ended.clear()
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(1.0):
                 await self._attempts.ended.wait()
+        return True
+
+    def _see_for_how_long_without_files(self) -> None:
+        """Wait for files that others have open, but not for ever.
+
+        :raises DrovikError: where none could be opened for a while.
+        """
+        now = time.monotonic()
+        self._without_files_since = self._without_files_since or now
+        if now - self._without_files_since > WITHOUT_FILES_SECONDS:
+            what = f"no more files could be opened for {WITHOUT_FILES_SECONDS:.0f} seconds"
+            raise DrovikError(Problem(what, "raise the limit (ulimit -n 4096), or close other programs"))
 
     def _may_go(self, line: Line, ask: Ask) -> bool:
-        return not self._is_over() and not line.is_stopped(ask.arm.model_name)
+        model = ask.arm.model_name
+        return not self._is_over() and not line.is_stopped(model) and self._unpaid[model] < UNPAID_IN_ALL
 
     async def _pause(self, seconds: float) -> None:
         """Wait, or less long where an interrupt comes."""

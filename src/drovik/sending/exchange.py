@@ -34,6 +34,10 @@ _PASSING = ("lost", "timeout", "unreachable", "limited", "service_error")
 """What may befall one look at whether an answer is there, without the answer being lost."""
 
 
+class Ended(NoReply):
+    """What was waited for will not come: the service says that it failed."""
+
+
 async def exchange(
     session: aiohttp.ClientSession, line: Line, ask: Ask, draft: Draft | HttpRequest, hear: Hear | None = None
 ) -> tuple[Reply | None, Unpacked | None, Outcome]:
@@ -43,6 +47,20 @@ async def exchange(
     :param hear: gets the answer's text as it comes, where it comes in pieces.
     :return: the reply and what stands in it, where one came whole; and what came of it, in any case.
     """
+    try:
+        return await _exchange(session, line, ask, draft, hear)
+    except Exception as error:  # whatever a stranger's reply does to us ends this one request, and is named
+        return None, None, _unhandled(line, error)
+
+
+def _unhandled(line: Line, error: Exception) -> Outcome:
+    words = f"it could not be handled: {type(error).__name__}: {str(error)[:200]}"
+    return Outcome("unhandled", words=line.secret.out_of(words))
+
+
+async def _exchange(
+    session: aiohttp.ClientSession, line: Line, ask: Ask, draft: Draft | HttpRequest, hear: Hear | None
+) -> tuple[Reply | None, Unpacked | None, Outcome]:
     if isinstance(draft, HttpRequest):
         return await _proper(session, line, ask, draft, hear)
     for fresh in (False, True):
@@ -63,31 +81,41 @@ async def exchange(
 
 
 def _failed_step(line: Line, ask: Ask, failure: StepFailed) -> tuple[Reply | None, Unpacked | None, Outcome]:
-    words = f"in the step '{failure.step}': {line.without_key(failure.outcome.words)}"
+    words = f"in the step '{failure.step}': {failure.outcome.words}"
     if failure.reply is None:
         return None, None, replace(failure.outcome, words=words)
-    body = line.body_without_key(failure.reply.body)
-    reply = Reply(failure.reply.status, body)
+    reply = Reply(failure.reply.status, failure.reply.body)
     outcome = failure.outcome
     if not 200 <= failure.reply.status < 300:
-        outcome = _outcome(line, ask, failure.reply, Unpacked(error=words_of(body)))
+        outcome = _outcome(line, ask, failure.reply, Unpacked(error=words_of(failure.reply.body)))
     return reply, None, replace(outcome, words=f"in the step '{failure.step}': {outcome.words}")
 
 
 async def _proper(
     session: aiohttp.ClientSession, line: Line, ask: Ask, request: HttpRequest, hear: Hear | None
 ) -> tuple[Reply | None, Unpacked | None, Outcome]:
-    form = line.dialect.reply
-    unpacker = Unpacker(form)
+    unpacker = Unpacker(line.dialect.reply)
     listen = (lambda data: hear(unpacker.feed(data))) if hear is not None else None
     try:
         got = await send(session, line, request, line.dialect.request.until, listen)
         line.headers = got.headers
     except NoReply as failure:
-        return None, None, replace(failure.outcome, words=line.without_key(failure.outcome.words))
-    body = line.body_without_key(got.body)
+        return None, None, failure.outcome
+    try:
+        return _read(line, ask, got)
+    except Exception as error:  # it came, and may have been paid for: it is kept as it is
+        return Reply(got.status, got.body, price=ask.arm.model.price), None, _unhandled(line, error)
+
+
+def _read(line: Line, ask: Ask, got: HttpReply) -> tuple[Reply, Unpacked, Outcome]:
+    """What stands in a reply that came whole, and what came of it."""
+    form, body = line.dialect.reply, got.body
     good = 200 <= got.status < 300
     unpacked = unpack(body, form, got.headers) if good else _unpacked_error(body, line)
+    if line.secret.out_of(unpacked.text) != unpacked.text:
+        # Split over pieces in a way that only this dialect's reading puts together: then nothing of it is kept.
+        what = "the key was echoed in pieces, and could not be taken out; the reply is not kept"
+        body, unpacked = b"", replace(unpacked, text="", note=what, readable=False)
     counters = {name: Counted(count, form.counters[name].within) for name, count in unpacked.counters.items()}
     reply = Reply(
         got.status, body, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, ask.arm.model.price, counters
@@ -110,7 +138,7 @@ def _outcome(line: Line, ask: Ask, got: HttpReply, unpacked: Unpacked) -> Outcom
     worked = ask.arm.model_name in line.worked
     if 300 <= got.status < 400:
         location = got.headers.get("Location") or "nowhere"
-        return Outcome("redirected", stops="endpoint", words=f"sends on to {line.without_key(location)}")
+        return Outcome("redirected", stops="endpoint", words=f"sends on to {location}")
     if 200 <= got.status < 300:
         if is_error(unpacked, line.dialect.reply):
             return outcome_of_error(unpacked.error or "", unpacked.code, line.dialect.errors, worked)
@@ -120,9 +148,31 @@ def _outcome(line: Line, ask: Ask, got: HttpReply, unpacked: Unpacked) -> Outcom
             return Outcome("incomplete", again=True, words=unpacked.note)
     words = unpacked.error or unpacked.note
     outcome = outcome_of(got.status, words, got.headers.get("Retry-After"), line.dialect.errors, worked)
+    if outcome.wait is not None:
+        outcome = replace(outcome, wait=min(outcome.wait, line.endpoint.limits.patience))
     if outcome.kind == "forbidden" and outcome.stops == "endpoint" and line.worked:
         return replace(outcome, stops="model")  # the key is good for other models
     return outcome
+
+
+async def fetch_clean(
+    session: aiohttp.ClientSession,
+    line: Line,
+    request: HttpRequest,
+    form: str,
+    listen: Callable[[bytes], None] | None = None,
+) -> HttpReply:
+    """Send a request; what comes back does not hold the key, whatever the service echoes: body, headers, errors.
+
+    :param form: how the body is built, as a dialect has it.
+    :raises NoReply: where none came whole.
+    """
+    try:
+        got = await fetch(session, request, line.endpoint.limits.timeout, listen)
+    except NoReply as failure:
+        raise NoReply(replace(failure.outcome, words=line.secret.out_of(failure.outcome.words))) from None
+    body = line.secret.out_of_body(got.body, form)
+    return HttpReply(got.status, line.secret.out_of_headers(got.headers), body)
 
 
 async def send(
@@ -136,20 +186,21 @@ async def send(
 
     :raises NoReply: where no reply came, or what was waited for failed or did not come in time.
     """
-    timeout = line.endpoint.limits.timeout
     if until is None:
-        return await fetch(session, request, timeout, listen)
+        return await fetch_clean(session, line, request, line.dialect.reply.form, listen)
     gives_up = time.monotonic() + until.within
     state: object = None
     wait = min(until.every, FIRST_LOOK)
     while time.monotonic() < gives_up:
         try:
-            got = await fetch(session, request, timeout)
+            got = await fetch_clean(session, line, request, "json")
             if 400 <= got.status < 500 and got.status not in (408, 409, 425, 429):
                 return got
             done, state = _is_there(got, until)
             if done:
                 return got
+        except Ended:
+            raise
         except NoReply as failure:
             if failure.outcome.kind not in _PASSING:
                 raise
@@ -176,5 +227,5 @@ def _is_there(got: HttpReply, until: Until) -> tuple[bool, object]:
         return False, nothing_at(until.at, tree)
     state = str(found[0])
     if state in until.fails:
-        raise NoReply(Outcome("service_error", again=True, words=f"the service says '{state}': {words_of(got.body)}"))
+        raise Ended(Outcome("service_error", again=True, words=f"the service says '{state}': {words_of(got.body)}"))
     return (state in until.is_ if until.is_ else True), state

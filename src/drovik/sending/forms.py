@@ -70,8 +70,13 @@ class RequestTemplate:
         if self.form.path.startswith("/"):
             address = url + (self._path.as_text(scope, lambda text: quote(text, safe="")) or "")
         else:
-            address = urljoin(url + "/", self._path.as_text(scope) or "")
-            self._see_that_it_may_go(url, address)
+            named = self._path.as_text(scope) or ""
+            try:
+                address = urljoin(url + "/", named)
+                self._see_that_it_may_go(url, address)
+            except ValueError:
+                what = f"the service names '{named[:100]}', which is no URL"
+                raise DrovikError(Problem(what, "nothing is sent there")) from None
         query = [(name, template.as_text(scope)) for name, template in self._query.items()]
         pairs = "&".join(
             f"{quote(name, safe='')}={quote(value, safe='')}" for name, value in query if value is not None

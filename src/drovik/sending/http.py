@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
 import errno
 import io
-from collections.abc import Callable, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -15,6 +17,10 @@ if TYPE_CHECKING:
     import aiohttp
 
 MOST_REPLY_BYTES = 50_000_000
+STALLED_SECONDS = 0.5
+"""A timer so late was held up by a stop of the whole program: nothing else blocks the event loop so long."""
+CATCHING_UP_SECONDS = 5.0
+CONNECT_SECONDS = 60.0
 
 
 @dataclass(frozen=True)
@@ -34,6 +40,45 @@ class NoReply(Exception):
         super().__init__(outcome.words)
 
 
+@asynccontextmanager
+async def time_limit(seconds: float) -> AsyncIterator[None]:
+    """Ends what is inside after so many seconds in which this program ran.
+
+    A program that was stopped (SIGSTOP, a laptop that sleeps) finds all its timers due when it goes on, and what
+    came meanwhile, which is paid for, still unread in its sockets. So a timer that fires late, as none does while
+    the program runs, gives what came a little time to be read.
+
+    :raises TimeoutError: where the time ran out.
+    """
+    loop = asyncio.get_running_loop()
+    task = asyncio.current_task()
+    assert task is not None
+    is_over = False
+    timers: list[asyncio.TimerHandle] = []
+
+    def fire(due: float) -> None:
+        nonlocal is_over
+        if loop.time() - due > STALLED_SECONDS:
+            start(min(seconds, CATCHING_UP_SECONDS))
+            return
+        is_over = True
+        task.cancel()
+
+    def start(wait: float) -> None:
+        due = loop.time() + wait
+        timers[:] = [loop.call_at(due, fire, due)]
+
+    start(seconds)
+    try:
+        yield
+    except asyncio.CancelledError:
+        if is_over and task.uncancel() <= 0:
+            raise TimeoutError from None
+        raise
+    finally:
+        timers[0].cancel()
+
+
 async def fetch(
     session: aiohttp.ClientSession,
     request: HttpRequest,
@@ -50,9 +95,10 @@ async def fetch(
     import aiohttp
 
     try:
-        async with session.request(
+        async with time_limit(seconds), session.request(
             request.method, request.url, data=_payload(request.body), headers=request.headers,
-            timeout=aiohttp.ClientTimeout(total=seconds), allow_redirects=False,
+            timeout=aiohttp.ClientTimeout(total=None, sock_connect=min(seconds, CONNECT_SECONDS)),
+            allow_redirects=False,
         ) as response:  # fmt: skip
             pieces, size = [], 0
             async for piece in response.content.iter_any():

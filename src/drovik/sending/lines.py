@@ -7,7 +7,6 @@ import time
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-from urllib.parse import quote
 
 from drovik.images.prepare import Prepared
 from drovik.problems import Problem
@@ -21,19 +20,15 @@ from drovik.sending.pace import Pace
 from drovik.sending.plan import Ask
 from drovik.sending.rate_headers import left_of
 from drovik.sending.request import RequestWriter
+from drovik.sending.secret import Secret
 from drovik.sending.sharing import Sharing
 from drovik.sending.unpack import Unpacked
 from drovik.store.handles import Handles
 
 PREPARED_AHEAD = 2
-SHORTEST_SECRET = 6
-"""A shorter key is a placeholder: it keeps nobody out, and taking it out of replies would spoil them."""
-
 YOUNGEST_KEY = 5.0
 """Seconds within which a key from a command that is rejected is wrong, and not expired."""
 
-KEY_MARK = "[key]"
-"""What stands where a key was echoed."""
 REFUSED_IN_A_ROW = 5
 """So many bad requests of a model with which nothing worked, and it is asked no further."""
 UNREACHED_IN_A_ROW = 6
@@ -68,6 +63,8 @@ class Line:
         self.endpoint: Endpoint = project.settings.endpoints[name]
         self.dialect: Dialect = project.dialects[self.endpoint.dialect]
         self.key = key_of(self.endpoint, project.keys)
+        self.secret = Secret(self.key)
+        """Takes the key out of what comes back."""
         self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None, lend)
         self.handles: Handles | _NoHandles = handles or _NoHandles()
         self.handing: dict[str, asyncio.Lock] = {}
@@ -90,40 +87,12 @@ class Line:
         """Whether this model is asked no further."""
         return "" in self.stopped or model in self.stopped
 
-    def without_key(self, text: str) -> str:
-        """Text in which the key does not stand, should the service or an error have echoed it."""
-        if len(self.key) < SHORTEST_SECRET:
-            return text
-        return text.replace(self.key, KEY_MARK).replace(quote(self.key, safe=""), KEY_MARK)
-
-    def body_without_key(self, body: bytes) -> bytes:
-        """A reply's body in which the key does not stand."""
-        if len(self.key) < SHORTEST_SECRET:
-            return body
-        return body.replace(self.key.encode(), KEY_MARK.encode())
-
-    def passing(self, hear: Callable[[str], None]) -> Callable[[str], None]:
-        """Something that passes text on as it comes, but holds back what may be the beginning of the key."""
-        held = ""
-
-        def take(text: str) -> None:
-            nonlocal held
-            if len(self.key) < SHORTEST_SECRET:
-                hear(text)
-                return
-            held = self.without_key(held + text)
-            most = min(len(held), len(self.key) - 1)
-            keep = next((size for size in range(most, 0, -1) if self.key.startswith(held[-size:])), 0)
-            passes, held = held[: len(held) - keep], held[len(held) - keep :]
-            hear(passes)
-
-        return take
-
     def key_renewed(self) -> bool:
         """Have the key's command print a new one, where there is a command and the key is not brand new."""
         if self.endpoint.key_command is None or time.monotonic() - self._key_at < YOUNGEST_KEY:
             return False
         self.key = key_of(self.endpoint, {})
+        self.secret.add(self.key)
         self.writer.key = self.key or None
         self._key_at = time.monotonic()
         return True

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
-import shlex
 import signal
 import subprocess
 import tempfile
@@ -13,10 +12,10 @@ import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import replace
-from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
 from drovik.problems import NO_SERVICE, DrovikError, Problem
+from drovik.project.commands import environment_for, words_of
 from drovik.project.settings import FILE_NAME, Endpoint
 from drovik.sending.forms import HttpRequest
 from drovik.sending.http import NoReply, fetch
@@ -32,19 +31,16 @@ _STOPS_WITHIN = 5.0
 
 
 @asynccontextmanager
-async def local_service(
-    session: aiohttp.ClientSession, endpoint: Endpoint, folder: Path, name: str
-) -> AsyncIterator[bool]:
+async def local_service(session: aiohttp.ClientSession, endpoint: Endpoint, name: str) -> AsyncIterator[bool]:
     """The endpoint's own service, up; yields whether it was started here. What was started is stopped at the end.
 
-    :param folder: where its command is run.
     :raises DrovikError: where it does not come up, with the last line that it wrote.
     """
     if endpoint.start is None or await _is_up(session, endpoint):
         yield False
         return
     with tempfile.TemporaryFile() as written:
-        process = _started(endpoint, folder, name, written)
+        process = _started(endpoint, name, written)
         try:
             await _until_up(session, endpoint, name, process, written)
             yield True
@@ -52,11 +48,12 @@ async def local_service(
             await _stop(process)
 
 
-def _started(endpoint: Endpoint, folder: Path, name: str, written: IO[bytes]) -> subprocess.Popen[bytes]:
+def _started(endpoint: Endpoint, name: str, written: IO[bytes]) -> subprocess.Popen[bytes]:
     try:
         return subprocess.Popen(
-            shlex.split(endpoint.start or ""),
-            cwd=folder,
+            words_of(endpoint.start or "", f"endpoints.{name}.start"),
+            cwd=endpoint.home,
+            env=environment_for(endpoint.pass_env),
             stdin=subprocess.DEVNULL,
             stdout=written,
             stderr=subprocess.STDOUT,

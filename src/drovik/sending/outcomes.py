@@ -19,7 +19,7 @@ from drovik.project.dialects import ErrorWords
 Kind = Literal[
     "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
     "not_found", "redirected", "no_pictures", "bad_request", "unreachable", "incomplete", "untrusted",
-    "no_descriptors",
+    "no_descriptors", "unhandled",
 ]  # fmt: skip
 Scope = Literal["none", "model", "endpoint"]
 
@@ -41,6 +41,7 @@ REMEDIES: dict[str, str] = {
     "incomplete": "drovik send --again failed; if all end so, correct end_mark, finish or ended in the dialect",
     "untrusted": "correct the address, or have this machine trust the service's certificate",
     "no_descriptors": "this machine lets a program open too few files: ulimit -n 4096, or lower at_once",
+    "unhandled": "the reply is kept; please report it, with the line above",
     "timeout": "raise the endpoint's timeout; then: drovik send --again failed",
 }
 _SAYS_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
@@ -119,17 +120,17 @@ def _is_about(words: str, signs: tuple[str, ...]) -> bool:
 
 def seconds_to_wait(retry_after: str | None, now: datetime | None = None) -> float | None:
     """`Retry-After` (RFC 9110, 10.2.3), in seconds or as a date, as seconds from now; None where it is neither."""
-    if not retry_after:
+    if not retry_after or len(retry_after) > 100:
         return None
     try:
         seconds = float(retry_after)
     except ValueError:
         try:
             then = parsedate_to_datetime(retry_after)
-        except ValueError:
+            then = then if then.tzinfo else then.replace(tzinfo=UTC)
+            seconds = (then - (now or datetime.now(UTC))).total_seconds()
+        except (ValueError, OverflowError, TypeError, IndexError):  # what the parser of dates gives up on
             return None
-        then = then if then.tzinfo else then.replace(tzinfo=UTC)
-        seconds = (then - (now or datetime.now(UTC))).total_seconds()
     return max(0.0, seconds) if math.isfinite(seconds) else None
 
 

@@ -80,6 +80,7 @@ class Pace:
         self._cut_at = -_LEAST_BETWEEN_CUTS
         self._quiet_until = 0.0
         self._heard_quiet = 0.0
+        """The last time that another program told of; how long it is heeded counts from when it was first heard."""
 
     def bound_to(self, most: int) -> None:
         """Never have more under way than so many, whatever the service bears."""
@@ -107,7 +108,10 @@ class Pace:
         if self.sharing is not None:
             found = self.sharing.share(self.slots.in_use)
             self.share, self.users = found.slots, found.users
-            self._quiet_until = max(self._quiet_until, time.monotonic() + self.sharing.quiet_for())
+            told = self.sharing.quiet_until()
+            if told != self._heard_quiet:
+                self._heard_quiet = told
+                self._quiet_until = max(self._quiet_until, min(told, time.monotonic() + self.limits.patience))
             self._set_room()
 
     def _set_room(self) -> None:
@@ -156,7 +160,8 @@ class Pace:
         self._set_room()
 
     def keep_quiet(self, seconds: float) -> None:
-        """Let nothing leave for so long, here and from others on this machine."""
+        """Let nothing leave for so long, here and from others on this machine; no longer than `patience`."""
+        seconds = min(seconds, self.limits.patience)
         self._quiet_until = max(self._quiet_until, time.monotonic() + seconds)
         if self.sharing is not None and seconds > 0:
             self.sharing.keep_quiet(seconds)

@@ -8,9 +8,9 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
-from drovik.images.source import TooManyFiles
 from drovik.problems import DrovikError, Problem
 from drovik.project.opening import Project
+from drovik.project.picture_files import TooManyFiles
 from drovik.sending.lines import Line
 from drovik.sending.plan import Ask, Plan
 from drovik.sending.tally import Tally

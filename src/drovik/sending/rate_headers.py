@@ -15,9 +15,11 @@ from typing import NamedTuple
 from drovik.project.dialects import LeftHeaders
 from drovik.sending.outcomes import seconds_to_wait
 
-_PAIR = re.compile(r"\b([rt])=(\d+)")
-_SPAN = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h|d)")
+_PAIR = re.compile(r"\b([rt])=([0-9]{1,15})(?![0-9])")
+_SPAN = re.compile(r"([0-9]{1,15}(?:\.[0-9]{1,15})?)\s*(ms|s|m|h|d)")
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
+_LONGEST = 100
+"""Characters of a value that may be a span or a date."""
 _EPOCH = 1_000_000_000
 """A number so large is no span in seconds but a time since 1970."""
 
@@ -43,7 +45,7 @@ def left_of(headers: Mapping[str, str], told: LeftHeaders | None, now: datetime 
         names += [(told.requests or "", told.requests_again or ""), (told.tokens or "", told.tokens_again or "")]
     for name, again in names:
         count = headers.get(name) if name else None
-        if count is not None and re.fullmatch(r"\s*-?\d+(\.0*)?\s*", count):
+        if count is not None and re.fullmatch(r"\s*-?[0-9]{1,15}(\.0*)?\s*", count):
             found.append(Left(int(float(count)), span(headers.get(again), now) if again else None))
     known = [one for one in found if one.seconds is not None]
     return min(known, key=lambda one: one.number or 0, default=Left())
@@ -55,6 +57,8 @@ def span(text: str | None, now: datetime | None = None) -> float | None:
         return None
     now = now or datetime.now(UTC)
     text = text.strip()
+    if len(text) > _LONGEST:
+        return None
     try:
         number = float(text)
         if not math.isfinite(number):
@@ -67,5 +71,5 @@ def span(text: str | None, now: datetime | None = None) -> float | None:
     try:
         then = datetime.fromisoformat(text)
         return max(0.0, ((then if then.tzinfo else then.replace(tzinfo=UTC)) - now).total_seconds())
-    except ValueError:
+    except (ValueError, OverflowError):
         return seconds_to_wait(text, now)

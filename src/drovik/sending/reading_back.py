@@ -102,10 +102,13 @@ def read_reply(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> 
     dialect = _dialect(project, ask.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)
-    unpacked = unpack(reply.body, dialect.reply)
-    if not unpacked.readable or unpacked.incomplete or is_error(unpacked, dialect.reply):
-        return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
-    reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    try:
+        unpacked = unpack(reply.body, dialect.reply)
+        if not unpacked.readable or unpacked.incomplete or is_error(unpacked, dialect.reply):
+            return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
+        reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    except Exception as error:  # whatever stands in a stranger's reply is one answer's trouble, and no other's
+        return Answer("failed", note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
     return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)
 
 

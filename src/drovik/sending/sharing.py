@@ -6,24 +6,28 @@ written, each program keeps to the limits by itself, and says so.
 
 from __future__ import annotations
 
+import math
 import os
 import sqlite3
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TypeVar
 
 from drovik.project.settings import Limits
-from drovik.store.claims import born, is_running
+from drovik.store.claims import LEASE_SECONDS, born, is_running
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS users (
-    id INTEGER PRIMARY KEY, endpoint TEXT, pid INTEGER, born TEXT, in_use INTEGER);
+    id INTEGER PRIMARY KEY, endpoint TEXT, pid INTEGER, born TEXT, in_use INTEGER, seen REAL);
 CREATE TABLE IF NOT EXISTS due (endpoint TEXT, what TEXT, at REAL, PRIMARY KEY (endpoint, what)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS used (
     endpoint TEXT, what TEXT, hour INTEGER, count INTEGER, PRIMARY KEY (endpoint, what, hour)) WITHOUT ROWID
 """
+Result = TypeVar("Result")
+_LOCKED_SECONDS, _AVOIDED_SECONDS = 0.1, 2.0
+"""Seconds for which the file is waited for, which holds up the event loop, and for which it is then left alone."""
 _MINUTE, _HOUR, _DAY_HOURS = 60.0, 3600, 24
 _BURST_SHARE = 20
 """A minute's limit may be used up to this part of it at once; the rest is spread, so that no minute has more."""
@@ -46,41 +50,68 @@ class Sharing:
     def __init__(self, path: Path | None, endpoint: str, limits: Limits) -> None:
         self._endpoint, self._limits = endpoint, limits
         self.alone = False
+        self._spare = self._opened(None)
+        self._avoided_until = -math.inf
         try:
             self._connection = self._opened(path)
         except (sqlite3.Error, OSError):
-            self._connection, self.alone = self._opened(None), True
-        with self._transaction():
-            self._forget_the_dead()
-            cursor = self._connection.execute(
-                "INSERT INTO users (endpoint, pid, born, in_use) VALUES (?, ?, ?, 0)",
-                (endpoint, os.getpid(), born(os.getpid())),
-            )
-        self._own = int(cursor.lastrowid or 0)
+            self._connection, self.alone = self._spare, True
+        self._own: dict[sqlite3.Connection, int] = {}
+        self._done(self._enter)
 
     @staticmethod
     def _opened(path: Path | None) -> sqlite3.Connection:
         if path is not None:
             path.parent.mkdir(parents=True, exist_ok=True)
-        connection = sqlite3.connect(str(path) if path else ":memory:", isolation_level=None, timeout=10)
+        connection = sqlite3.connect(str(path) if path else ":memory:", isolation_level=None, timeout=_LOCKED_SECONDS)
         connection.execute("PRAGMA journal_mode = WAL")
         connection.execute("PRAGMA synchronous = OFF")
         connection.executescript(_TABLES)
+        if not {"seen"} <= {row[1] for row in connection.execute("PRAGMA table_info(users)")}:
+            connection.execute("ALTER TABLE users ADD COLUMN seen REAL")
         return connection
 
-    @contextmanager
-    def _transaction(self) -> Iterator[None]:
-        self._connection.execute("BEGIN IMMEDIATE")
-        try:
-            yield
-        finally:
-            self._connection.execute("COMMIT")
+    def _done(self, action: Callable[[sqlite3.Connection], Result]) -> Result:
+        """Do something in one transaction; where the file is locked or broken, with numbers of this program's own.
+
+        A program that holds the file, or a disk that is full, must not stop the sending, nor hold up the event
+        loop: what is shared is a courtesy between programs, and a moment without it does no harm.
+        """
+        for connection in (self._connection, self._spare):
+            if connection is self._connection is not self._spare and time.monotonic() < self._avoided_until:
+                continue
+            try:
+                connection.execute("BEGIN IMMEDIATE")
+                try:
+                    result = action(connection)
+                except BaseException:
+                    connection.execute("ROLLBACK")
+                    raise
+                connection.execute("COMMIT")
+                return result
+            except sqlite3.Error:
+                if connection is self._spare:
+                    raise
+                self._avoided_until = time.monotonic() + _AVOIDED_SECONDS
+        raise AssertionError("the spare is always tried")
+
+    def _enter(self, connection: sqlite3.Connection) -> None:
+        self._forget_the_dead(connection)
+        cursor = connection.execute(
+            "INSERT INTO users (endpoint, pid, born, in_use, seen) VALUES (?, ?, ?, 0, ?)",
+            (self._endpoint, os.getpid(), born(os.getpid()), time.monotonic()),
+        )
+        self._own[connection] = int(cursor.lastrowid or 0)
 
     def leave(self) -> None:
         """Take this program off the list."""
-        with self._transaction():
-            self._connection.execute("DELETE FROM users WHERE id = ?", (self._own,))
+
+        def action(connection: sqlite3.Connection) -> None:
+            connection.execute("DELETE FROM users WHERE id = ?", (self._own.get(connection),))
+
+        self._done(action)
         self._connection.close()
+        self._spare.close()
 
     def share(self, in_use: int) -> Share:
         """This program's part of the slots: an even share, less what others still have under way of their own.
@@ -88,16 +119,22 @@ class Sharing:
         :param in_use: how many it has under way.
         """
         at_once = self._limits.at_once
-        with self._transaction():
-            self._forget_the_dead()
-            self._connection.execute("UPDATE users SET in_use = ? WHERE id = ?", (in_use, self._own))
-            rows = self._connection.execute(
+
+        def action(connection: sqlite3.Connection) -> Share:
+            self._forget_the_dead(connection)
+            query = "UPDATE users SET in_use = ?, seen = ? WHERE id = ?"
+            if not connection.execute(query, (in_use, time.monotonic(), self._own.get(connection))).rowcount:
+                self._enter(connection)  # it was stopped for so long that others took it for dead
+            rows = connection.execute(
                 "SELECT id, in_use FROM users WHERE endpoint = ? ORDER BY id", (self._endpoint,)
             ).fetchall()
-        rank = next((number for number, row in enumerate(rows) if row[0] == self._own), 0)
-        mine = at_once // len(rows) + (rank < at_once % len(rows))
-        others = sum(row[1] for row in rows if row[0] != self._own)
-        return Share(max(0, min(mine, at_once - others)), len(rows))
+            own = self._own[connection]
+            rank = next((number for number, row in enumerate(rows) if row[0] == own), 0)
+            mine = at_once // len(rows) + (rank < at_once % len(rows))
+            others = sum(row[1] for row in rows if row[0] != own)
+            return Share(max(0, min(mine, at_once - others)), len(rows))
+
+        return self._done(action)
 
     def seconds_until(self, tokens: int) -> float:
         """Take a place in the minute's limits; after how many seconds it comes up.
@@ -109,39 +146,43 @@ class Sharing:
         rules = [("requests", limits.per_minute, 1), ("tokens", spare, tokens)]
         if not any(limit for _, limit, _ in rules):
             return 0.0
-        now, latest = time.monotonic(), 0.0
-        with self._transaction():
-            for what, limit, amount in rules:
-                if limit:
-                    latest = max(latest, self._place(what, limit, amount, now))
-        return max(0.0, latest - now)
+        now = time.monotonic()
 
-    def _place(self, what: str, limit: int, amount: int, now: float) -> float:
+        def action(connection: sqlite3.Connection) -> float:
+            places = [self._place(connection, what, limit, amount, now) for what, limit, amount in rules if limit]
+            return max(places)
+
+        return max(0.0, self._done(action) - now)
+
+    def _place(self, connection: sqlite3.Connection, what: str, limit: int, amount: int, now: float) -> float:
         burst = max(1, limit // _BURST_SHARE)
         step = 1.000001 * _MINUTE / max(1, limit - max(burst, amount) + (amount == 1))
-        due = self._due(what, now)
+        due = self._due(connection, what, now)
         start = max(now, due + (amount - max(burst, amount)) * step)
-        self._connection.execute(
+        connection.execute(
             "INSERT OR REPLACE INTO due VALUES (?, ?, ?)", (self._endpoint, what, max(start, due) + amount * step)
         )
         return start
 
-    def _due(self, what: str, now: float) -> float:
+    def _due(self, connection: sqlite3.Connection, what: str, now: float) -> float:
         query = "SELECT at FROM due WHERE endpoint = ? AND what = ?"
-        row = self._connection.execute(query, (self._endpoint, what)).fetchone()
+        row = connection.execute(query, (self._endpoint, what)).fetchone()
         # Far beyond now it is of the time before this machine was started anew.
         return float(row[0]) if row and row[0] < now + 100 * _MINUTE else 0.0
 
     def correct(self, tokens: int) -> None:
         """Put the tokens right once the service has said how many there were: more, or (below nought) fewer."""
         limits = self._limits
-        with self._transaction():
+
+        def action(connection: sqlite3.Connection) -> None:
             if limits.tokens_per_minute:
                 step = _MINUTE / max(1, limits.tokens_per_minute - limits.tokens_per_minute // _BURST_SHARE)
                 query = "UPDATE due SET at = at + ? WHERE endpoint = ? AND what = 'tokens'"
-                self._connection.execute(query, (tokens * step, self._endpoint))
+                connection.execute(query, (tokens * step, self._endpoint))
             if limits.tokens_per_day:
-                self._use("tokens", tokens)
+                self._use(connection, "tokens", tokens)
+
+        self._done(action)
 
     def day_allows(self, tokens: int) -> str | None:
         """Take so much of the day's limits; what is used up, where they do not allow it. A day is 24 hours back."""
@@ -149,43 +190,55 @@ class Sharing:
         if not limits.per_day and not limits.tokens_per_day:
             return None
         hour = int(time.time() // _HOUR)
-        with self._transaction():
-            for what, limit, amount in (("requests", limits.per_day, 1), ("tokens", limits.tokens_per_day, tokens)):
-                if limit and self._used(what, hour) + amount > limit:
-                    return f"{limit} {what} in 24 hours"
-            self._use("requests", 1)
-            self._use("tokens", tokens)
-        return None
 
-    def _used(self, what: str, hour: int) -> int:
+        def action(connection: sqlite3.Connection) -> str | None:
+            for what, limit, amount in (("requests", limits.per_day, 1), ("tokens", limits.tokens_per_day, tokens)):
+                if limit and self._used(connection, what, hour) + amount > limit:
+                    return f"{limit} {what} in 24 hours"
+            self._use(connection, "requests", 1)
+            self._use(connection, "tokens", tokens)
+            return None
+
+        return self._done(action)
+
+    def _used(self, connection: sqlite3.Connection, what: str, hour: int) -> int:
         # Hours ahead count too: the clock was set back, and they were used all the same.
         query = "SELECT TOTAL(count) FROM used WHERE endpoint = ? AND what = ? AND hour > ?"
-        return int(self._connection.execute(query, (self._endpoint, what, hour - _DAY_HOURS)).fetchone()[0])
+        return int(connection.execute(query, (self._endpoint, what, hour - _DAY_HOURS)).fetchone()[0])
 
-    def _use(self, what: str, count: int) -> None:
+    def _use(self, connection: sqlite3.Connection, what: str, count: int) -> None:
         hour = int(time.time() // _HOUR)
-        self._connection.execute(
+        connection.execute(
             "INSERT INTO used VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count",
             (self._endpoint, what, hour, count),
         )
-        self._connection.execute("DELETE FROM used WHERE hour < ?", (hour - 2 * _DAY_HOURS,))
+        connection.execute("DELETE FROM used WHERE hour < ?", (hour - 2 * _DAY_HOURS,))
 
-    def quiet_for(self) -> float:
-        """For how many seconds the service asked some program of this machine not to be asked."""
-        return max(0.0, self._due("quiet", time.monotonic()) - time.monotonic())
+    def quiet_until(self) -> float:
+        """Until when, by the monotonic clock, the service asked some program of this machine not to be asked."""
+        return self._done(lambda connection: self._due(connection, "quiet", time.monotonic()))
 
     def keep_quiet(self, seconds: float) -> None:
         """Have every program of this machine wait."""
         until = time.monotonic() + seconds
-        with self._transaction():
-            if until > self._due("quiet", time.monotonic()):
-                row = (self._endpoint, "quiet", until)
-                self._connection.execute("INSERT OR REPLACE INTO due VALUES (?, ?, ?)", row)
 
-    def _forget_the_dead(self) -> None:
-        rows = self._connection.execute("SELECT id, pid, born FROM users").fetchall()
-        dead = [(number,) for number, pid, since in rows if not is_running(pid, since)]
-        self._connection.executemany("DELETE FROM users WHERE id = ?", dead)
+        def action(connection: sqlite3.Connection) -> None:
+            if until > self._due(connection, "quiet", time.monotonic()):
+                row = (self._endpoint, "quiet", until)
+                connection.execute("INSERT OR REPLACE INTO due VALUES (?, ?, ?)", row)
+
+        self._done(action)
+
+    def _forget_the_dead(self, connection: sqlite3.Connection) -> None:
+        """Free what programs held that are gone, or were stopped for longer than the lease."""
+        now = time.monotonic()
+        rows = connection.execute("SELECT id, pid, born, seen FROM users").fetchall()
+        dead = [
+            (number,)
+            for number, pid, since, seen in rows
+            if not is_running(pid, since) or now - (seen or now) > LEASE_SECONDS
+        ]
+        connection.executemany("DELETE FROM users WHERE id = ?", dead)
 
 
 def shared_file() -> Path:

@@ -8,12 +8,12 @@ from typing import Any
 
 from drovik.images.opening import PictureFacts, look_at
 from drovik.images.shots import Shot
-from drovik.images.source import FileState, file_state, read_source, source_digest
 from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
 from drovik.project.canonical import canonical
 from drovik.project.cases import Case, Picture, prep_for
 from drovik.project.opening import Project
+from drovik.project.picture_files import FileState, source_digest
 from drovik.project.preps import Prep
 from drovik.project.prompts import SHOWN_VARIABLES
 from drovik.store.keeping import Store
@@ -38,7 +38,7 @@ class Sources(dict[str, str]):
         if key not in self._known:
             kept = self._store.digests.facts(*key)
             if kept is None:
-                data = read_source(self._project.folder, picture.path)
+                data = self._project.pictures.read(picture.path)
                 kept = look_at(data, picture.path, self._project.settings.max_pixels, prep)
                 self._store.digests.keep_facts(*key, kept)
             self._known[key] = kept
@@ -61,12 +61,12 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
     missing: list[Problem] = []
     for path in dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere):
         try:
-            states.append(file_state(project.folder, path))
+            states.append(project.pictures.state(path))
         except DrovikError as error:
             missing += error.problems
     if missing:
         raise DrovikError(missing)
-    found = store.digests.of_sources(states, lambda path: source_digest(read_source(project.folder, path)))
+    found = store.digests.of_sources(states, lambda path: source_digest(project.pictures.read(path)))
     return Sources({**found, **elsewhere}, project, store)
 
 

@@ -1,73 +1,112 @@
-"""Which hosts a key may be sent to: bound the first time it is used, kept in the user's own folder.
+"""What a person agreed to, once and for good: where keys and pictures go, what is run, which folders are read.
 
-A project that somebody else wrote names an address and a key variable. Without this, running it
-would send the key to that address.
+A project that somebody else wrote names a URL, a key variable, commands, folders. Without this, using it would
+send the key and the pictures to that URL, run those commands, and read those folders. What was agreed to is kept
+in the user's own configuration folder; another project with the same text asks again.
 """
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from drovik.files import read_json
 from drovik.problems import DrovikError, Problem
+from drovik.project.commands import command_mark
 from drovik.project.settings import FILE_NAME, Endpoint, is_loopback
 
 Ask = Callable[[str], bool]
+WITHOUT_KEY = "no key"
 
 
 def trust_file() -> Path:
-    """Where the bindings are kept."""
+    """Where it is kept."""
     from platformdirs import user_config_path
 
     return user_config_path("drovik") / "key-hosts.json"
 
 
+def shown_exactly(text: str) -> str:
+    """Text for a question, so that nothing in it can pass for something else.
+
+    All that is not plain ASCII is written as its code point: control characters, marks that turn the direction of
+    writing, and letters of other alphabets that look like Latin ones.
+    """
+    return "".join(char if " " <= char <= "~" else f"\\u{{{ord(char):x}}}" for char in text)
+
+
+def ascii_host(url: str) -> str:
+    """A URL's host as it is looked up: names in other alphabets in their ASCII form (RFC 5891)."""
+    host = urlsplit(url).hostname or ""
+    if host.isascii():
+        return host
+    import idna
+
+    try:
+        return idna.encode(host, uts46=True).decode("ascii")
+    except idna.IDNAError:
+        return shown_exactly(host)
+
+
 def check_trust(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -> None:
-    """Let a key go to an endpoint's host, or refuse.
+    """Let a key, and pictures, go to an endpoint's host, or refuse.
 
     :param trusted: the command line said --trust.
     :param ask: puts a question to the person at the terminal; None where there is none.
     :raises DrovikError: where the key was never bound to this host and nobody agreed to it.
     """
-    host = urlsplit(endpoint.url).hostname or ""
-    source = endpoint.key_env if endpoint.key_command is None else _mark(endpoint.key_command)
-    if source is None or is_loopback(host):
+    if is_loopback(urlsplit(endpoint.url).hostname):
         return
-    where = endpoint.key_env if endpoint.key_command is None else f"'{endpoint.key_command}'"
-    _agree(
-        name,
-        source,
-        host,
-        trusted or (ask is not None and not _is_agreed(source, host) and ask(f"Send the key in {where} to {host}?")),
-        f"the key in {where} was never sent to {host} before; if that is where it belongs",
-    )
+    host = ascii_host(endpoint.url)
+    place = f"endpoints.{name}"
+    if endpoint.key_command is not None:
+        source = command_mark(endpoint.key_command, endpoint.home, "key_command", endpoint.pass_env)
+        where = f"the key that '{shown_exactly(endpoint.key_command)}' prints"
+    elif endpoint.key_env is not None:
+        source, where = endpoint.key_env, f"the key in {endpoint.key_env}"
+    else:
+        source, where = WITHOUT_KEY, "pictures and prompts, without a key,"
+    question = f"Send {where} to {host}?"
+    refusal = f"{where.removesuffix(',')} {'were' if source == WITHOUT_KEY else 'was'} never sent to {host} before"
+    _agree(source, host, question, refusal, "if that is where it belongs", trusted, ask, place)
 
 
 def check_commands(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -> None:
     """Let the commands of an endpoint be run, or refuse: a project that somebody else wrote may name any.
 
-    :raises DrovikError: where a command was never agreed to, and nobody does.
+    :raises DrovikError: where a command, as it is now, was never agreed to, and nobody does.
     """
     for kind, command in (("key_command", endpoint.key_command), ("start", endpoint.start)):
-        if command is not None:
-            agreed = trusted or (ask is not None and not _is_agreed(_mark(command), kind)
-                                 and ask(f"Run '{command}' ({kind} of {name})?"))  # fmt: skip
-            _agree(name, _mark(command), kind, agreed, f"{kind} would run '{command}'; if you want that")
+        if command is None:
+            continue
+        shown = shown_exactly(command)
+        sees = f", with {', '.join(endpoint.pass_env)}" if endpoint.pass_env else ""
+        question = f"Run '{shown}' in {shown_exactly(str(endpoint.home.resolve()))} ({kind} of {name}{sees})?"
+        refusal = f"{kind} would run '{shown}', which was not agreed to as it is now"
+        mark = command_mark(command, endpoint.home, kind, endpoint.pass_env)
+        _agree(mark, kind, question, refusal, "if you want that", trusted, ask, f"endpoints.{name}")
 
 
-def _mark(command: str) -> str:
-    return "command " + hashlib.sha256(command.encode()).hexdigest()[:32]
+def check_folders(folders: list[Path], project: Path, trusted: bool, ask: Ask | None) -> None:
+    """Let pictures of folders outside of the project be read and sent, or refuse.
+
+    :param folders: absolute, as `[pictures] from` names them.
+    :raises DrovikError: where one was never agreed to for this project, and nobody does.
+    """
+    for folder in folders:
+        shown = shown_exactly(str(folder))
+        source = f"pictures of {project.resolve()}"
+        question = f"Send pictures from {shown}, outside of the project?"
+        refusal = f"pictures from {shown}, outside of the project, were never agreed to"
+        _agree(source, str(folder), question, refusal, "if they may be sent", trusted, ask, "pictures.from")
 
 
-def _is_agreed(source: str, to: str) -> bool:
-    return to in _read(trust_file()).get(source, [])
-
-
-def _agree(name: str, source: str, to: str, agreed: bool, refusal: str) -> None:
+def _agree(
+    source: str, to: str, question: str, refusal: str, when: str, trusted: bool, ask: Ask | None, place: str
+) -> None:
     """Keep that something was agreed to, or find that it was before.
 
     :raises DrovikError: where it was not.
@@ -76,9 +115,8 @@ def _agree(name: str, source: str, to: str, agreed: bool, refusal: str) -> None:
     bound = _read(path)
     if to in bound.get(source, []):
         return
-    if not agreed:
-        what, _, when = refusal.partition("; ")
-        raise DrovikError(Problem(what, f"{when}, say --trust once", FILE_NAME, f"endpoints.{name}"))
+    if not (trusted or (ask is not None and ask(question))):
+        raise DrovikError(Problem(refusal, f"{when}, say --trust once", FILE_NAME, place))
     bound.setdefault(source, []).append(to)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -90,10 +128,10 @@ def _agree(name: str, source: str, to: str, agreed: bool, refusal: str) -> None:
 
 
 def _read(path: Path) -> dict[str, list[str]]:
-    try:
-        kept = json.loads(path.read_text(encoding="utf-8"))
-        return {str(name): [str(host) for host in hosts] for name, hosts in kept.items()}
-    except FileNotFoundError:
+    if not os.path.lexists(path):
         return {}
-    except (OSError, ValueError, AttributeError, TypeError):
-        raise DrovikError(Problem("cannot be read", "mend it or take it away", str(path))) from None
+    kept = read_json(path, str(path))
+    try:
+        return {str(name): [str(host) for host in hosts] for name, hosts in kept.items()}
+    except (AttributeError, TypeError):
+        raise DrovikError(Problem("cannot be read", "repair it or take it away", str(path))) from None

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import codecs
 import json
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -18,6 +19,8 @@ from drovik.sending.jsonpath import compile_path
 from drovik.sending.places import compile_place
 
 _MOST_TOKENS = 10**12
+_STATUS = re.compile(r"[45][0-9]{2}")
+_DIGITS = re.compile(r"[0-9]{1,13}")
 
 
 @dataclass(frozen=True)
@@ -220,7 +223,7 @@ class Unpacker:
             found.get("output_tokens"),
             counters,
             found.get("error"),
-            int(code) if code.isdigit() and 400 <= int(code) < 600 else None,
+            int(code) if _STATUS.fullmatch(code) else None,
             note,
             incomplete=incomplete,
         )
@@ -259,9 +262,21 @@ def _first_text(path: str | None, tree: Any, headers: Mapping[str, str]) -> str 
 
 def _first_count(place: str, tree: Any, headers: Mapping[str, str]) -> int | None:
     for one in compile_place(place)(tree, headers):
-        if isinstance(one, int) and not isinstance(one, bool) and 0 <= one <= _MOST_TOKENS:
-            return one
+        count = _as_count(one)
+        if count is not None:
+            return count
     return None
+
+
+def _as_count(one: Any) -> int | None:
+    """A whole number from nought, also where it is written as text or with a point; None for anything else."""
+    if isinstance(one, str):
+        text = one.strip()
+        # ASCII digits alone: int() also reads those of other scripts, and a million of them takes minutes.
+        return int(text) if _DIGITS.fullmatch(text) and int(text) <= _MOST_TOKENS else None
+    if isinstance(one, bool) or not isinstance(one, int | float) or not 0 <= one <= _MOST_TOKENS or one != int(one):
+        return None
+    return int(one)
 
 
 def nothing_at(path: str, tree: Any) -> str:

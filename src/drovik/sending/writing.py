@@ -11,11 +11,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
-from drovik.images.source import read_source, source_digest
 from drovik.problems import DrovikError, Problem
 from drovik.project.canonical import canonical
 from drovik.project.cases import prep_for
 from drovik.project.opening import Project
+from drovik.project.picture_files import source_digest
 from drovik.project.preps import Prep
 from drovik.sending.forms import HttpRequest
 from drovik.sending.loads import Load, load_of
@@ -83,7 +83,7 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
             pictures.append(())
             digests.append(address_digest(picture))
             continue
-        source = read_source(project.folder, picture.path)
+        source = project.pictures.read(picture.path)
         digests.append(source_digest(source))
         prep = prep_for(ask.arm.prep, ask.case, number)
         made = prepare(source, prep, picture.path, project.settings.max_pixels)

@@ -21,8 +21,9 @@ from drovik.store.group_writer import GroupWriter
 Claim = Literal["mine", "done", "taken"]
 """`done`: it has its answer meanwhile; `taken`: another program is about to ask it."""
 
-SILENT_SECONDS = 60.0
-"""So long a program on another machine may not raise its count before it is taken for dead."""
+LEASE_SECONDS = 30.0
+"""So long a program may not raise its count, which it does every second, before what it holds is free: it is dead,
+or was stopped (SIGSTOP, a laptop that sleeps), and nobody knows when it goes on."""
 
 
 class Claims:
@@ -35,15 +36,26 @@ class Claims:
 
     def register(self) -> int:
         """Enter this program among those that send; the number of the last attempt so far."""
-        host, pid = socket.gethostname(), os.getpid()
         with transaction(self._connection):
             self._forget_the_dead()
-            cursor = self._connection.execute(
-                "INSERT INTO senders (host, pid, born, beat) VALUES (?, ?, ?, 0)", (host, pid, born(pid))
-            )
-            self._sender = cursor.lastrowid
+            self._enter()
             last = self._connection.execute("SELECT MAX(id) FROM attempts").fetchone()[0]
         return int(last or 0)
+
+    def _enter(self) -> None:
+        host, pid = socket.gethostname(), os.getpid()
+        query = "INSERT INTO senders (host, pid, born, beat) VALUES (?, ?, ?, 0)"
+        self._sender = self._connection.execute(query, (host, pid, born(pid))).lastrowid
+
+    def holds(self, identity: str) -> bool:
+        """Whether a claim is still this program's; asked within the transaction that enters an attempt.
+
+        After a stop that was longer than the lease another may have claimed it, or even have its answer.
+        """
+        if self._sender is None:
+            return True
+        query = "SELECT 1 FROM claims WHERE identity = ? AND sender = ?"
+        return self._connection.execute(query, (identity, self._sender)).fetchone() is not None
 
     def leave(self) -> None:
         """Give everything back, once nothing more is sent."""
@@ -83,13 +95,23 @@ class Claims:
     def beat(self) -> None:
         """Show that this program lives, and free what dead ones hold."""
         with transaction(self._connection):
-            self._connection.execute("UPDATE senders SET beat = beat + 1 WHERE id = ?", (self._sender,))
+            query = "UPDATE senders SET beat = beat + 1 WHERE id = ?"
+            if self._sender is not None and not self._connection.execute(query, (self._sender,)).rowcount:
+                self._enter()  # others took this program for dead, and freed what it held
             self._forget_the_dead()
 
     def others(self) -> int:
         """How many other programs send into this store now."""
         query = "SELECT COUNT(*) FROM senders WHERE id IS NOT ?"
         return int(self._connection.execute(query, (self._sender,)).fetchone()[0])
+
+    def others_are_asking(self) -> bool:
+        """Whether another program has a request under way whose bound holds money."""
+        query = (
+            "SELECT 1 FROM attempts a JOIN claims c ON c.identity = a.identity"
+            " WHERE a.outcome IS NULL AND a.bound IS NOT NULL AND c.sender IS NOT ? LIMIT 1"
+        )
+        return self._connection.execute(query, (self._sender,)).fetchone() is not None
 
     def _forget_the_dead(self) -> None:
         rows = self._connection.execute("SELECT id, host, pid, born, beat FROM senders").fetchall()
@@ -101,13 +123,13 @@ class Claims:
         self._connection.executemany("DELETE FROM senders WHERE id = ?", rows)
 
     def _lives(self, number: int, host: str, pid: int, since: str, beat: int) -> bool:
-        if host == socket.gethostname():
-            return is_running(pid, since)
+        if host == socket.gethostname() and not is_running(pid, since):
+            return False
         before, when = self._heard.get(number, (-1, 0.0))
         if beat != before:
             self._heard[number] = (beat, time.monotonic())
             return True
-        return time.monotonic() - when < SILENT_SECONDS
+        return time.monotonic() - when < LEASE_SECONDS
 
 
 def born(pid: int) -> str:

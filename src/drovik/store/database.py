@@ -1,12 +1,20 @@
 """The SQLite file: opening it, and transactions. With WAL and synchronous = NORMAL a killed
 program loses nothing that was committed; a power cut may lose the last moments, and damages nothing.
+
+A store has an id, kept in it and in a small file beside it: so a store that was emptied or deleted is not taken
+for a new one, which would have everything bought again without a word.
 """
 
 from __future__ import annotations
 
 import contextlib
+import errno
+import os
+import shutil
 import sqlite3
+import tempfile
 from collections.abc import Iterator
+from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
@@ -16,8 +24,9 @@ from drovik.store.rescue import take_in
 LOCKED_SECONDS = 5.0
 """So long a write waits for another program's; who has more time tries again."""
 
-VERSION = 3
+VERSION = 4
 _TABLES_OF_3 = ("asked", "prepared", "looks", "senders", "claims", "quotes")
+_NEW_ID = "INSERT INTO store VALUES (lower(hex(randomblob(16))))"
 _CHANGES: dict[int, tuple[str, ...]] = {
     1: (
         "ALTER TABLE replies ADD COLUMN counters TEXT",
@@ -43,31 +52,95 @@ _CHANGES: dict[int, tuple[str, ...]] = {
         "INSERT INTO asked SELECT task, arm, case_id, repeat, turn, 0, name, identity, at FROM asked_before",
         "DROP TABLE asked_before",
     ),
+    3: ("store", _NEW_ID),
 }
 """What makes a store of one version into one of the next."""
 _SHOWN = ".drovik/answers.sqlite"
 
 
-def open_database(path: Path, create: bool = True) -> sqlite3.Connection:
-    """A connection to the store's file, made with its tables where it is new.
+@dataclass(frozen=True)
+class Database:
+    """An open store: its id, and what is to be said of it. `copied_in` is a folder to delete at the end."""
 
-    :param create: where False, a store that is not there is one in memory, empty and read only in effect.
-    :raises DrovikError: where the file is no store, is damaged, or was made by a later Drovik.
+    connection: sqlite3.Connection
+    id: str
+    notes: tuple[Problem, ...] = ()
+    copied_in: str | None = None
+
+    def close(self) -> None:
+        """Close it."""
+        self.connection.close()
+        if self.copied_in is not None:
+            shutil.rmtree(self.copied_in, ignore_errors=True)
+
+
+def open_database(path: Path, create: bool = True) -> Database:
+    """The store's file, open; made with its tables where it is new.
+
+    :param create: where False, a store that is not there is one in memory, and one that cannot be written is
+        read from a copy, so that what is read out of it can be kept nowhere.
+    :raises DrovikError: where the file is no store, is damaged, is gone, or was made by a later Drovik.
     """
+    _require_still_there(path)
     try:
         if create:
             _make_folder(path.parent)
-        where = str(path) if create or path.exists() else ":memory:"
-        connection = sqlite3.connect(where, isolation_level=None, timeout=LOCKED_SECONDS)
-        connection.execute("PRAGMA journal_mode = WAL")
-        connection.execute("PRAGMA synchronous = NORMAL")
-        connection.execute("PRAGMA wal_autocheckpoint = 4000")
-        _make_tables(connection)
-        if create:
-            take_in(connection, path.parent)
+            if not os.access(path if path.exists() else path.parent, os.W_OK):
+                raise OSError(errno.EROFS, "read-only")
+            return _opened(path, None, True)
+        if not path.exists():
+            return _opened(Path(":memory:"), None, False)
+        if os.access(path, os.W_OK) and os.access(path.parent, os.W_OK):
+            return _opened(path, None, False)
+        folder = tempfile.mkdtemp(prefix="drovik-")
+        for ending in ("", "-wal"):
+            with contextlib.suppress(FileNotFoundError):
+                shutil.copyfile(f"{path}{ending}", f"{folder}/answers.sqlite{ending}")
+        return _opened(Path(folder) / "answers.sqlite", folder, False)
     except (sqlite3.Error, OSError) as error:
         raise DrovikError(trouble(error)) from None
-    return connection
+
+
+def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
+    connection = sqlite3.connect(str(path), isolation_level=None, timeout=LOCKED_SECONDS)
+    connection.execute("PRAGMA journal_mode = WAL")
+    connection.execute("PRAGMA synchronous = NORMAL")
+    connection.execute("PRAGMA wal_autocheckpoint = 4000")
+    _make_tables(connection)
+    row = connection.execute("SELECT id FROM store").fetchone()
+    id_ = str(row[0]) if row else ""
+    notes: list[Problem] = []
+    if is_kept:
+        _, notes = take_in(connection, path.parent, id_)
+        _note_id(path, id_)
+    return Database(connection, id_, tuple(notes), copied_in)
+
+
+def id_file(path: Path) -> Path:
+    """The small file that says that there is a store, beside it."""
+    return path.with_suffix(".id")
+
+
+def _note_id(path: Path, id_: str) -> None:
+    beside = id_file(path)
+    if not beside.exists() or beside.read_bytes().strip() != id_.encode():
+        beside.write_text(f"{id_}\n", encoding="ascii")
+
+
+def _require_still_there(path: Path) -> None:
+    """See that a store that was there is not gone or empty.
+
+    :raises DrovikError: where it is.
+    """
+    beside = id_file(path)
+    try:
+        is_there = path.stat().st_size > 0
+    except OSError:
+        is_there = False
+    if not is_there and os.path.lexists(beside):
+        what = "is empty, and held answers before" if os.path.lexists(path) else "is gone, and held answers before"
+        remedy = f"restore a copy of it; or, to buy everything again, delete {path.parent.name}/{beside.name}"
+        raise DrovikError(Problem(what, remedy, _SHOWN))
 
 
 def _make_folder(folder: Path) -> None:
@@ -84,7 +157,9 @@ def _make_tables(connection: sqlite3.Connection) -> None:
             if connection.execute("PRAGMA user_version").fetchone()[0] == 0:
                 for statement in _statements():
                     connection.execute(statement)
+                connection.execute(_NEW_ID)
                 connection.execute(f"PRAGMA user_version = {VERSION}")
+        version = VERSION
     while version in _CHANGES:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == version:
@@ -92,7 +167,7 @@ def _make_tables(connection: sqlite3.Connection) -> None:
                     connection.execute(_table_of_today(statement))
                 connection.execute(f"PRAGMA user_version = {version + 1}")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
-    if version not in (0, VERSION):
+    if version != VERSION:
         what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
         raise DrovikError(Problem(what, "use that version, or move the file away", _SHOWN))
 
@@ -108,16 +183,29 @@ def _table_of_today(statement: str) -> str:
     return next(one for one in _statements() if f"CREATE TABLE {statement} (" in one)
 
 
+LOCKED, FULL, DAMAGED, READ_ONLY, OTHER = "locked", "full", "damaged", "read-only", "other"
+_CODES = {
+    sqlite3.SQLITE_BUSY: LOCKED, sqlite3.SQLITE_LOCKED: LOCKED, sqlite3.SQLITE_FULL: FULL,
+    sqlite3.SQLITE_CORRUPT: DAMAGED, sqlite3.SQLITE_NOTADB: DAMAGED, sqlite3.SQLITE_READONLY: READ_ONLY,
+}  # fmt: skip
+
+
+def kind_of(error: sqlite3.Error | OSError) -> str:
+    """What kind of trouble an error of the store is, by SQLite's own code (its lowest byte) or the system's."""
+    if isinstance(error, OSError):
+        return {errno.ENOSPC: FULL, errno.EDQUOT: FULL, errno.EROFS: READ_ONLY}.get(error.errno or 0, OTHER)
+    return _CODES.get(getattr(error, "sqlite_errorcode", 0) & 0xFF, OTHER)
+
+
 def trouble(error: sqlite3.Error | OSError) -> Problem:
     """What is wrong with the store, and what to do about it."""
-    text = str(error)
-    if "locked" in text:
-        return Problem("another program holds the store", "wait for it to end, then try again", _SHOWN)
-    if "full" in text:
-        return Problem("the disk is full", "make room, then send again: what came back before is kept", _SHOWN)
-    if "not a database" in text or "malformed" in text:
-        return Problem("is damaged", "move it away and restore a copy, or start a new one", _SHOWN)
-    return Problem(f"cannot be used: {text}", "check the folder's permissions and the disk", _SHOWN)
+    what, remedy = {
+        LOCKED: ("another program holds the store", "wait for it to end, then try again"),
+        FULL: ("the disk is full", "make room, then send again: what came back before is kept"),
+        DAMAGED: ("is damaged", "move it away and restore a copy, or save what can be read: drovik store repair"),
+        READ_ONLY: ("cannot be written: it is read-only", "make it writable; score, show and report work as it is"),
+    }.get(kind_of(error), (f"cannot be used: {error}", "check the folder's permissions and the disk"))
+    return Problem(what, remedy, _SHOWN)
 
 
 @contextlib.contextmanager
@@ -131,8 +219,9 @@ def transaction(connection: sqlite3.Connection) -> Iterator[None]:
         try:
             yield
         except BaseException:
-            connection.execute("ROLLBACK")
+            with contextlib.suppress(sqlite3.Error):  # SQLite has taken it back itself where it could not go on
+                connection.execute("ROLLBACK")
             raise
         connection.execute("COMMIT")
     except sqlite3.Error as error:
-        raise DrovikError(trouble(error)) from None
+        raise DrovikError(trouble(error)) from error

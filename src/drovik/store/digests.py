@@ -9,7 +9,7 @@ from typing import Any
 
 from drovik.images.opening import PictureFacts
 from drovik.images.shots import Shot
-from drovik.images.source import FileState
+from drovik.project.picture_files import FileState
 from drovik.store.database import transaction
 from drovik.store.group_writer import GroupWriter
 

@@ -9,6 +9,7 @@ that was set aside where the disk is full, and goes into a file beside the store
 from __future__ import annotations
 
 import asyncio
+import os
 import sqlite3
 import time
 from collections.abc import Callable
@@ -17,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from drovik.problems import DrovikError, Problem
-from drovik.store.database import transaction
+from drovik.store.database import FULL, LOCKED, Database, kind_of, transaction
 from drovik.store.rescue import Ended, give_room, put_beside, write_ended
 
 GATHER_SECONDS = 0.004
@@ -39,11 +40,12 @@ class _Write:
 class GroupWriter:
     """Collects the writes of a few milliseconds and commits them together.
 
-    :param folder: the store's, for what has to be kept beside it.
+    :param path: the store's file; what has to be kept beside it goes into its folder.
     """
 
-    def __init__(self, connection: sqlite3.Connection, folder: Path) -> None:
-        self._connection, self._folder = connection, folder
+    def __init__(self, database: Database, path: Path) -> None:
+        self._connection, self._path, self._id = database.connection, path, database.id
+        self._file = _file_at(path)
         self._waiting: list[_Write] = []
         self._locked_since: float | None = None
         self.failure: DrovikError | None = None
@@ -65,17 +67,27 @@ class GroupWriter:
         self._waiting.append(_Write(action, future, ended))
         return future
 
+    @property
+    def is_gone(self) -> bool:
+        """Whether the store's file is not the one any more that was opened."""
+        return self._file is not None and _file_at(self._path) != self._file
+
     def flush(self) -> None:
         """Commit now whatever was collected."""
         waiting, self._waiting = self._waiting, []
         if not waiting:
             return
+        if self.is_gone:
+            self._fail_all_but_ended(waiting)
+            waiting = [one for one in waiting if one.ended is not None]
         try:
             self._commit(waiting)
         except DrovikError as error:
-            if _is_lock(error) and self._waits_on(waiting):
+            if _is(error, LOCKED) and self._waits_on(waiting):
                 return
             self._save(waiting, error)
+        except Exception:  # one of them cannot be written at all: the others are not to suffer for it
+            self._commit_singly(waiting)
         else:
             self._locked_since = None
 
@@ -85,6 +97,37 @@ class GroupWriter:
         for one, result in zip(writes, results, strict=True):
             if not one.future.done():
                 one.future.set_result(result)
+
+    def _commit_singly(self, writes: list[_Write]) -> None:
+        for one in writes:
+            try:
+                self._commit([one])
+            except DrovikError as error:
+                self._save([one], error)
+            except Exception as error:
+                if one.ended is not None:
+                    put_beside(self._path.parent, self._id, [one.ended])
+                _fail(one, error)
+
+    def _fail_all_but_ended(self, waiting: list[_Write]) -> None:
+        """The file was deleted while it was in use: no new request leaves, and what comes back still has a place.
+
+        The open file holds all that was written until it is closed; `write_out` then puts it back.
+        """
+        what = "was deleted or replaced while it was in use"
+        remedy = "it is written again with all that came back; then go on: drovik send"
+        self.failure = self.failure or DrovikError(Problem(what, remedy, ".drovik/answers.sqlite"))
+        for one in waiting:
+            if one.ended is None:
+                _fail(one, self.failure)
+
+    def write_out(self) -> None:
+        """Write a store whose file was deleted again, under another name where there is one of its name now."""
+        path = self._path
+        if path.exists():
+            path = path.with_name(f"{path.stem}-{self._id[:8]}-{os.getpid()}.sqlite")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._connection.execute("VACUUM INTO ?", (str(path),))
 
     def _waits_on(self, waiting: list[_Write]) -> bool:
         """Put writes off while another program holds the store; False where that takes too long."""
@@ -103,29 +146,39 @@ class GroupWriter:
         """Keep how attempts ended by other means; everything else fails."""
         ended = [one for one in waiting if one.ended is not None]
         self.failure = error
-        if ended and _is_full(error) and give_room(self._folder):
+        if ended and _is(error, FULL) and give_room(self._path.parent):
             try:
                 self._commit(ended)
                 ended = []
             except DrovikError as again:
                 self.failure = again
         rows = [one.ended for one in ended if one.ended is not None]
-        if rows and (where := put_beside(self._folder, rows)) is not None:
+        if rows and (where := put_beside(self._path.parent, self._id, rows)) is not None:
             first = self.failure.problems[0]
             remedy = f"{first.remedy}; what came meanwhile is in {where}, and is taken in by the next send"
-            self.failure = DrovikError(Problem(first.what, remedy, first.file, first.place))
+            self.failure = DrovikError(first._replace(remedy=remedy))
             for one in ended:
                 if not one.future.done():
                     one.future.set_result(None)
         for one in waiting:
-            if not one.future.done():
-                one.future.set_exception(self.failure)
-                one.future.exception()  # whoever does not await it need not hear of it
+            _fail(one, self.failure)
 
 
-def _is_lock(error: DrovikError) -> bool:
-    return "another program holds" in error.problems[0].what
+def _fail(one: _Write, error: Exception) -> None:
+    if not one.future.done():
+        one.future.set_exception(error)
+        one.future.exception()  # whoever does not await it need not hear of it
 
 
-def _is_full(error: DrovikError) -> bool:
-    return "is full" in error.problems[0].what
+def _file_at(path: Path) -> tuple[int, int] | None:
+    """What a file is known by while it is open; None where there is none."""
+    try:
+        looks = path.stat()
+    except OSError:
+        return None
+    return looks.st_dev, looks.st_ino
+
+
+def _is(error: DrovikError, kind: str) -> bool:
+    cause = error.__cause__
+    return isinstance(cause, sqlite3.Error) and kind_of(cause) == kind

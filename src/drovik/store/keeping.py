@@ -12,14 +12,14 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, Literal
 
 from drovik.problems import DrovikError
 from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.budget import Budget
 from drovik.store.claims import Claims
-from drovik.store.database import open_database, transaction
+from drovik.store.database import open_database, transaction, trouble
 from drovik.store.digests import Digests
 from drovik.store.group_writer import GroupWriter
 from drovik.store.handles import Handles
@@ -61,6 +61,9 @@ def _now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds")
 
 
+Refused = Literal["budget", "claim"]
+
+
 class Store:
     """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures.
 
@@ -68,9 +71,12 @@ class Store:
     """
 
     def __init__(self, path: Path, create: bool = True) -> None:
-        self.connection = open_database(path, create)
+        self._database = open_database(path, create)
+        self.connection = self._database.connection
+        self.notes = self._database.notes
+        """What is to be said of it, such as rescue files that are not its own."""
         self._folder = path.parent
-        self._writer = GroupWriter(self.connection, path.parent)
+        self._writer = GroupWriter(self._database, path)
         self.digests = Digests(self.connection, self._writer)
         self.handles = Handles(self.connection, self._writer)
         self.claims = Claims(self.connection, self._writer)
@@ -82,39 +88,50 @@ class Store:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._writer.flush()
-        with contextlib.suppress(DrovikError):  # a cache, and perhaps the very thing that failed
-            self.digests.write_facts()
-        self.connection.close()
+        try:
+            self._writer.flush()
+            with contextlib.suppress(DrovikError):  # a cache, and perhaps the very thing that failed
+                self.digests.write_facts()
+            if self._writer.is_gone:
+                self._writer.write_out()
+        except (sqlite3.Error, OSError) as failure:
+            raise DrovikError(trouble(failure)) from None
+        finally:
+            self._database.close()
 
     # Attempts and replies, while sending.
 
     def begin_attempt(
         self, asked: Iterable[Asked], round_: int, try_: int, endpoint: str, bound: Spent | None = None
-    ) -> asyncio.Future[int | None]:
+    ) -> asyncio.Future[int | Refused]:
         """Append an attempt; the future is its number, once it is committed and the request may leave.
 
         :param asked: what it asks; several where cases share one request.
-        :param bound: the most that it may cost; where the budget does not allow that, the future is None.
+        :param bound: the most that it may cost.
+        :return: "budget" where the limit of money does not allow it, "claim" where this program has been stopped
+            for so long that others may ask it by now.
         """
         rows = list(asked)
 
-        def action(connection: sqlite3.Connection) -> int | None:
-            if bound is not None and self.budget is not None and not self.budget.allows(bound):
-                return None
+        def action(connection: sqlite3.Connection) -> int | Refused:
+            if not self.claims.holds(rows[0].identity):
+                return "claim"
+            if self.budget is not None and not self.budget.allows(bound):
+                return "budget"
             _note_asked(connection, rows)
             held = json.dumps([bound.currency, str(bound.amount)]) if bound is not None else None
             cursor = connection.execute(
                 "INSERT INTO attempts (identity, round, try, endpoint, started, bound) VALUES (?, ?, ?, ?, ?, ?)",
                 (rows[0].identity, round_, try_, endpoint, _now(), held),
             )
-            return cursor.lastrowid
+            return int(cursor.lastrowid or 0)
 
         return self._writer.write(action)
 
     def end_attempt(
         self,
         attempt: int,
+        identity: str,
         outcome: str,
         concluded: int,
         seconds: float,
@@ -123,6 +140,7 @@ class Store:
     ) -> asyncio.Future[None]:
         """Keep how an attempt ended, and its reply where one came.
 
+        :param identity: of what it asked.
         :param concluded: 1 where no further try follows, 2 where that is so of a recheck.
         """
 
@@ -132,14 +150,21 @@ class Store:
                 "at": _now(),
                 "http_status": reply.http_status,
                 "body": reply.body,
-                "model": reply.model,
+                "model": None if reply.model is None else _writable(reply.model),
                 "input_tokens": reply.input_tokens,
                 "output_tokens": reply.output_tokens,
                 "price": json.dumps(reply.price.of_that_day()) if reply.price else None,
                 "counters": json.dumps(reply.counters) if reply.counters else None,
                 "pictures": reply.pictures,
             }
-        ended = {"attempt": attempt, "outcome": outcome, "concluded": concluded, "seconds": seconds, "note": note}
+        ended = {
+            "attempt": attempt,
+            "identity": identity,
+            "outcome": outcome,
+            "concluded": concluded,
+            "seconds": seconds,
+            "note": _writable(note),
+        }
         return self._writer.write_ended({**ended, "reply": kept})
 
     @property
@@ -316,6 +341,11 @@ class Store:
             if spent:
                 total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
         return total
+
+
+def _writable(text: str) -> str:
+    """Text as SQLite can hold it: headers may bring halves of characters along."""
+    return text.encode("utf-8", "replace").decode("utf-8").replace("\0", " ")
 
 
 def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:

@@ -1,31 +1,43 @@
-"""What keeps a reply that came while the store cannot be written: room set aside, and a file beside the store.
+"""What keeps a reply that came while the store cannot be written: room set aside, and rescue files.
 
 Room: a file of a few megabytes that is deleted when the disk is full, so that what is under way can still be
-kept. The file beside: one JSON line for each reply that could not be put into the store for any reason; it is
-taken in when the store is opened the next time.
+kept. A rescue file: one JSON line for each reply that could not be put into the store for any reason. It lies in
+the store's own folder, or where that cannot be written in the user's data folder, which only the user can enter;
+the system's temporary folder is everybody's, and what lies there anybody may have put there. Each row says of
+which store it is and what was asked, and is taken in only where both fit.
 """
 
 from __future__ import annotations
 
 import base64
+import binascii
 import contextlib
-import hashlib
 import json
 import os
 import sqlite3
-import tempfile
+import stat
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+from drovik.problems import Problem
+
 RESERVED_BYTES = 4_000_000
+MOST_RESCUED_BYTES = 2_000_000_000
 ATTEMPT_COLUMNS = ("outcome", "concluded", "seconds", "note")
 REPLY_COLUMNS = (
     "at", "http_status", "body", "model", "input_tokens", "output_tokens", "price", "counters", "pictures",
 )  # fmt: skip
+_KINDS: dict[str, type | tuple[type, ...]] = {
+    "attempt": int, "identity": str, "outcome": str, "concluded": int, "seconds": (int, float), "note": str,
+    "at": str, "http_status": int, "body": str, "model": (str, type(None)), "input_tokens": (int, type(None)),
+    "output_tokens": (int, type(None)), "price": (str, type(None)), "counters": (str, type(None)),
+    "pictures": (int, type(None)),
+}  # fmt: skip
+_LARGEST = 2**63 - 1
 
 Ended = Mapping[str, Any]
-"""How an attempt ended, in plain values: `attempt`, its columns, and `reply` with its columns or None."""
+"""How an attempt ended, in plain values: `attempt`, its `identity` and columns, `reply` with its columns or None."""
 
 
 def set_aside(folder: Path) -> None:
@@ -45,37 +57,123 @@ def give_room(folder: Path) -> bool:
     return True
 
 
-def _places(folder: Path) -> list[tuple[Path, str]]:
-    """Where what could not be kept is put, and under what names: beside the store, else among temporary files."""
-    mark = hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:12]
-    return [(folder, "rescued-*.jsonl"), (Path(tempfile.gettempdir()), f"drovik-{mark}-rescued-*.jsonl")]
+def rescue_folder() -> Path:
+    """Where rescue files go whose store's folder cannot be written."""
+    from platformdirs import user_data_path
+
+    return user_data_path("drovik") / "rescued"
 
 
-def put_beside(folder: Path, ended: Iterable[Ended]) -> Path | None:
+def put_beside(folder: Path, store_id: str, ended: Iterable[Ended]) -> Path | None:
     """Keep what could not be kept in the store; where, or None where not even that works."""
-    text = "".join(json.dumps(_plain(one)) + "\n" for one in ended)
-    for place, pattern in _places(folder):
-        path = place / pattern.replace("*", str(os.getpid()))
-        with contextlib.suppress(OSError), path.open("a", encoding="ascii") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
+    text = "".join(json.dumps({"store": store_id, **_plain(one)}) + "\n" for one in ended)
+    for place in (folder, rescue_folder()):
+        path = place / f"rescued-{store_id}-{os.getpid()}.jsonl"
+        with contextlib.suppress(OSError):
+            if place != folder:
+                place.mkdir(parents=True, exist_ok=True, mode=0o700)
+                _require_own(place)
+            with open(path, "a", encoding="ascii", opener=_for_one_user) as file:
+                file.write(text)
+                file.flush()
+                os.fsync(file.fileno())
             return path
     return None
 
 
-def take_in(connection: sqlite3.Connection, folder: Path) -> int:
-    """Take in what was kept beside the store; how many there were. A file is deleted once all of it is in."""
+def _for_one_user(name: str, flags: int) -> int:
+    return os.open(name, flags | getattr(os, "O_NOFOLLOW", 0), 0o600)
+
+
+def _require_own(place: Path) -> None:
+    """See that a folder is this user's alone.
+
+    :raises OSError: where it is not.
+    """
+    looks = place.lstat()
+    if not stat.S_ISDIR(looks.st_mode) or looks.st_uid != os.getuid():
+        raise PermissionError(place)
+    if looks.st_mode & 0o077:
+        place.chmod(0o700)
+
+
+def take_in(connection: sqlite3.Connection, folder: Path, store_id: str) -> tuple[int, list[Problem]]:
+    """Take in what was kept beside the store. A file is deleted once all of it is in.
+
+    :return: how many replies there were, and what could not be taken in, a line for each file.
+    """
     count = 0
-    for path in sorted(path for place, pattern in _places(folder) for path in place.glob(pattern)):
-        rows = [json.loads(line) for line in path.read_text("ascii").splitlines() if line.endswith("}")]
+    problems = []
+    for path in _files(folder, store_id):
+        rows, unfit = _rows_of(path, connection, store_id)
         connection.execute("BEGIN IMMEDIATE")
         for row in rows:
-            write_ended(connection, _bytes_again(row))
+            write_ended(connection, row)
         connection.execute("COMMIT")
-        path.unlink()
         count += len(rows)
-    return count
+        if unfit:
+            aside = path.with_suffix(".unfit")
+            path.replace(aside)
+            what = f"{unfit} of its rows are broken or belong to another store, and were not taken in"
+            problems.append(Problem(what, "keep it with the store that it came from, or delete it", str(aside)))
+        else:
+            path.unlink()
+    return count, problems
+
+
+def _files(folder: Path, store_id: str) -> list[Path]:
+    """The rescue files that may be read: regular files of this user, in the store's folder or the user's own."""
+    found = sorted(folder.glob("rescued-*.jsonl"))
+    elsewhere = rescue_folder()
+    with contextlib.suppress(OSError):
+        _require_own(elsewhere)
+        found += sorted(elsewhere.glob(f"rescued-{store_id}-*.jsonl"))
+    return [path for path in found if _is_own_file(path)]
+
+
+def _is_own_file(path: Path) -> bool:
+    try:
+        looks = path.lstat()
+    except OSError:
+        return False
+    return stat.S_ISREG(looks.st_mode) and looks.st_uid == os.getuid() and looks.st_size <= MOST_RESCUED_BYTES
+
+
+def _rows_of(path: Path, connection: sqlite3.Connection, store_id: str) -> tuple[list[dict[str, Any]], int]:
+    """The rows of a file that fit the store, and how many do not; a last line that was broken off does not."""
+    rows = []
+    unfit = 0
+    with path.open("rb") as file:
+        for line in file:
+            row = _row_of(line)
+            if row is not None and row["store"] == store_id and _was_asked(connection, row):
+                rows.append(row)
+            else:
+                unfit += 1
+    return rows, unfit
+
+
+def _was_asked(connection: sqlite3.Connection, row: Mapping[str, Any]) -> bool:
+    found = connection.execute("SELECT identity FROM attempts WHERE id = ?", (row["attempt"],)).fetchone()
+    return found is not None and found[0] == row["identity"]
+
+
+def _row_of(line: bytes) -> dict[str, Any] | None:
+    """A row of a rescue file; None for anything that `put_beside` did not write."""
+    try:
+        row = json.loads(line)
+        reply = row["reply"]
+        plain = {name: row[name] for name in ("store", "attempt", "identity", *ATTEMPT_COLUMNS)}
+        kept = None if reply is None else {name: reply[name] for name in REPLY_COLUMNS}
+        for name, value in {**plain, **(kept or {})}.items():
+            fits = isinstance(value, _KINDS.get(name, str)) and not isinstance(value, bool)
+            if not fits or (isinstance(value, int) and abs(value) > _LARGEST):
+                return None
+        if kept is not None:
+            kept["body"] = base64.b64decode(kept["body"], validate=True)
+    except (ValueError, KeyError, TypeError, RecursionError, binascii.Error):
+        return None
+    return {**plain, "reply": kept}
 
 
 def write_ended(connection: sqlite3.Connection, ended: Ended) -> None:
@@ -96,9 +194,3 @@ def _plain(ended: Ended) -> dict[str, Any]:
     reply = ended["reply"]
     coded = None if reply is None else {**reply, "body": base64.b64encode(reply["body"]).decode("ascii")}
     return {**ended, "reply": coded}
-
-
-def _bytes_again(row: dict[str, Any]) -> dict[str, Any]:
-    if row["reply"] is not None:
-        row["reply"]["body"] = base64.b64decode(row["reply"]["body"])
-    return row

@@ -1,5 +1,9 @@
 -- The store's three layers (attempts, replies, answers), what was asked, and two caches.
 
+CREATE TABLE store (              -- one row: what this store is known by, wherever its file is moved
+    id TEXT NOT NULL
+);
+
 CREATE TABLE requests (           -- what was asked, in canonical form, by its digest
     identity TEXT PRIMARY KEY,
     asked    TEXT NOT NULL

@@ -1,0 +1,157 @@
+"""Reading what people write: the one place where such files are opened.
+
+A name in a project may lead to anything: a pipe that nobody writes to, a device that never ends, a file of another
+encoding, a folder, nothing. Whatever it is, it becomes the bytes, the text or the tree, or one Problem.
+"""
+
+from __future__ import annotations
+
+import codecs
+import json
+import os
+import stat
+import tomllib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from decimal import Decimal
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from drovik.problems import DrovikError, Problem
+
+MAX_FILE_BYTES = 4_000_000
+"""Of a file that a person writes by hand."""
+MAX_DEPTH = 100
+"""Of what stands in such a file; readers and checkers that call themselves bear some ten times that."""
+_OTHER_MARKS = ((codecs.BOM_UTF32_LE, "UTF-32"), (codecs.BOM_UTF16_LE, "UTF-16"), (codecs.BOM_UTF16_BE, "UTF-16"))
+
+
+@contextmanager
+def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
+    """A regular file, open for reading; nothing is waited for.
+
+    :param shown: how the file is called in the error.
+    :raises DrovikError: where it is not there, is no regular file, or cannot be read.
+    """
+    try:
+        with open(path, "rb", opener=_without_waiting) as file:
+            mode = os.fstat(file.fileno()).st_mode
+            if stat.S_ISDIR(mode):
+                raise IsADirectoryError
+            if not stat.S_ISREG(mode):
+                raise DrovikError(Problem("is no regular file", "put a file of that name in its place", shown))
+            yield file
+    except (OSError, ValueError) as error:
+        raise DrovikError(unreadable(error, shown)) from None
+
+
+def _without_waiting(path: str, flags: int) -> int:
+    return os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
+
+
+def unreadable(error: OSError | ValueError, shown: str) -> Problem:
+    """Why a file cannot be read."""
+    if isinstance(error, FileNotFoundError | NotADirectoryError):
+        return Problem("there is no such file", "create it, or correct its name", shown)
+    if isinstance(error, IsADirectoryError):
+        return Problem("is a folder, not a file", "give the file's name", shown)
+    if isinstance(error, ValueError):
+        return Problem("no file can have such a name", "correct it", shown.replace("\0", "\\0"))
+    return Problem(f"cannot be read: {error.strerror}", "check its permissions", shown)
+
+
+def read_bytes(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> bytes:
+    """The bytes of a file.
+
+    :raises DrovikError: where it cannot be read, or has more than `most` bytes.
+    """
+    with opened(path, shown) as file:
+        data = file.read(most + 1)
+    if len(data) > most:
+        what = f"is too large for a file that you write: more than {most // 1_000_000} MB"
+        raise DrovikError(Problem(what, "split it, or name another file", shown))
+    return data
+
+
+def read_text(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> str:
+    """The text of a UTF-8 file, without a byte order mark.
+
+    :raises DrovikError: where it cannot be read, or is in another encoding.
+    """
+    return decoded(read_bytes(path, shown, most), shown)
+
+
+def decoded(data: bytes, shown: str) -> str:
+    """UTF-8 bytes as text.
+
+    :raises DrovikError: where they are something else, with the line.
+    """
+    other = next((name for mark, name in _OTHER_MARKS if data.startswith(mark)), None)
+    if other is not None:
+        raise DrovikError(Problem(f"is in {other}", "save it as UTF-8", shown))
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise DrovikError(
+            Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", shown, f"line {line}")
+        ) from None
+
+
+def read_json(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> Any:
+    """The value of a JSON file.
+
+    :raises DrovikError: where it cannot be read, is not JSON, or is nested too deeply.
+    """
+    text = read_text(path, shown, most)
+    try:
+        tree = json.loads(text)
+    except json.JSONDecodeError as error:
+        place = f"line {error.lineno}, column {error.colno}"
+        raise DrovikError(Problem(f"is not JSON: {error.msg}", "correct it there", shown, place)) from None
+    except RecursionError:
+        raise DrovikError(_too_deep(shown)) from None
+    except ValueError:  # a number of more digits than Python reads
+        raise DrovikError(Problem("holds a number of thousands of digits", "write a shorter one", shown)) from None
+    return _bounded(tree, shown)
+
+
+def parse_toml(text: str, shown: str) -> dict[str, Any]:
+    """The table of a TOML text, its decimals as `Decimal`.
+
+    :raises DrovikError: where it is not TOML, or is nested too deeply.
+    """
+    try:
+        table = tomllib.loads(text, parse_float=Decimal)
+    except tomllib.TOMLDecodeError as error:
+        raise DrovikError(Problem(f"is not valid TOML: {error}", "correct it there", shown)) from None
+    except RecursionError:
+        raise DrovikError(_too_deep(shown)) from None
+    except (ValueError, ArithmeticError) as error:  # digits by the thousand, or a date that is none
+        first = (str(error).splitlines() or ["a value cannot be read"])[0][:200]
+        raise DrovikError(Problem(f"is not valid TOML: {first}", "correct it there", shown)) from None
+    return dict(_bounded(table, shown))
+
+
+def _bounded(tree: Any, shown: str) -> Any:
+    if depth_exceeds(tree, MAX_DEPTH):
+        raise DrovikError(_too_deep(shown))
+    return tree
+
+
+def _too_deep(shown: str) -> Problem:
+    return Problem(f"is nested more than {MAX_DEPTH} deep", "flatten it", shown)
+
+
+def depth_exceeds(tree: Any, most: int) -> bool:
+    """Whether lists and tables lie more than so deep within each other; looked at layer by layer, by no recursion."""
+    layer = [tree]
+    for _ in range(most):
+        layer = [inner for one in layer for inner in _inside(one) if isinstance(inner, dict | list)]
+        if not layer:
+            return False
+    return True
+
+
+def _inside(tree: Any) -> Any:
+    return tree.values() if isinstance(tree, dict) else tree if isinstance(tree, list) else ()

@@ -1,0 +1,138 @@
+"""Signs that a key stands where it should not: in what you write, in a dialect's bodies and URLs, in the cases."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+
+from drovik.files import read_bytes
+from drovik.problems import DrovikError, Problem
+from drovik.project.cases import Case
+from drovik.project.dialects import Dialect, Form
+from drovik.project.settings import FILE_NAME, Endpoint
+
+_RUN = re.compile(r"(?<![A-Za-z0-9/+])(?=(?:[A-Za-z]*\d){4})(?=(?:\d*[A-Za-z]){4})[A-Za-z0-9]{20,}(?![A-Za-z0-9/+])")
+"""Twenty letters and digits in a row, some of each: no name that a person gives looks so."""
+_UUID = re.compile(r"(?<![\w-])[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}(?![\w-])", re.IGNORECASE)
+_PIECES = re.compile(r"(?<![\w/+-])[A-Za-z0-9_-]{20,}(?![\w/+-])")
+_TURNS = re.compile(r"[A-Za-z]\d|\d[A-Za-z]")
+_MIXED = 5
+"""So often letter and digit stand side by side in a key that is written in groups; in a name with a date, never."""
+
+_NAMES_A_MODEL = re.compile(r"\s*(?:id|revision)\s*=")
+_SECRET_NAME = re.compile(r"authorization|api.?key|token|secret|password|^key$|[-_]key$", re.IGNORECASE)
+_COUNTS = re.compile(r"tokens|token_(?:count|limit)|max.?token", re.IGNORECASE)
+_SLOT = re.compile(r"\{[a-z][\w.]*\??\}")
+_OWN_SLOT = re.compile(r"\{key\??\}")
+_SHORTEST = 12
+"""A value under a name such as `token` is a key from so many characters on, if no space stands in it."""
+
+_MOVE = "move it into .env, under the name that key_env gives, and replace it by another one"
+
+
+def looks_like_a_key(text: str) -> bool:
+    """Whether a word of a text is built as keys are."""
+    if _RUN.search(text) or _UUID.search(text):
+        return True
+    return any(len(_TURNS.findall(one[0])) >= _MIXED for one in _PIECES.finditer(text))
+
+
+def is_secret_name(name: str) -> bool:
+    """Whether a header or member of that name carries a key."""
+    return _SECRET_NAME.search(name) is not None and not _COUNTS.search(name)
+
+
+def check_dialects(dialects: Mapping[str, Dialect]) -> list[Problem]:
+    """Headers, queries and members of bodies that look as if they carry a key, and carry no `{key}` slot."""
+    problems = []
+    for name, dialect in dialects.items():
+        for where, form in dialect.forms():
+            for place, member, value in _members(form):
+                if is_secret_name(member) and value and not _OWN_SLOT.search(value) and not _SLOT.fullmatch(value):
+                    what = f"'{member}' seems to carry a key"
+                    remedy = "write {key} there, and the key into the variable that key_env names"
+                    problems.append(Problem(what, remedy, f"dialects/{name}.toml", f"{where}.{place}"))
+    return problems
+
+
+def _members(form: Form) -> Iterator[tuple[str, str, str]]:
+    """Every named text of a request: where it stands, its name, the text."""
+    for part, members in (("headers", form.headers), ("query", form.query)):
+        yield from ((part, name, value) for name, value in members.items())
+    yield from (("path", name, value) for name, value in parse_qsl(urlsplit(form.path).query))
+    waiting: list[Any] = [form.tree()]
+    while waiting:
+        tree = waiting.pop()
+        if isinstance(tree, dict):
+            yield from (("body", name, value) for name, value in tree.items() if isinstance(value, str))
+            waiting += tree.values()
+        elif isinstance(tree, list):
+            waiting += tree
+
+
+def check_urls(endpoints: Mapping[str, Endpoint]) -> list[Problem]:
+    """URLs of endpoints in whose query a key seems to stand."""
+    problems = []
+    for name, endpoint in endpoints.items():
+        for member, value in parse_qsl(urlsplit(endpoint.url).query):
+            if is_secret_name(member) or looks_like_a_key(value):
+                remedy = 'write it as query = { … = "{key}" } in the dialect, and the key into .env'
+                problems.append(
+                    Problem(f"'{member}' seems to carry a key", remedy, FILE_NAME, f"endpoints.{name}.url")
+                )
+    return problems
+
+
+def check_files(folder: Path, keys: Iterable[str]) -> list[Problem]:
+    """Keys, and what looks like one, in the files that you write."""
+    known = [key for key in keys if len(key) >= 6]
+    problems = []
+    for path in _written_files(folder):
+        text = _text(path)
+        sees_shapes = path.suffix == ".toml" or path.name.startswith(".env")
+        for number, line in enumerate(text.splitlines(), 1):
+            is_known = any(key in line for key in known)
+            if is_known or (sees_shapes and looks_like_a_key(line) and not _NAMES_A_MODEL.match(line)):
+                what = "a key stands in this file" if is_known else "what looks like a key stands in this file"
+                problems.append(Problem(what, _MOVE, str(path.relative_to(folder)), f"line {number}"))
+    return problems
+
+
+def _text(path: Path) -> str:
+    try:
+        return read_bytes(path, path.name).decode("utf-8", "replace")
+    except DrovikError:  # said by what needs the file
+        return ""
+
+
+def _written_files(folder: Path) -> list[Path]:
+    patterns = ("*.toml", ".env.*", "dialects/*.toml", "tasks/*/*.toml", "tasks/*/*.json", "tasks/*/prompts/*.toml")
+    return sorted(path for pattern in patterns for path in folder.glob(pattern) if path.is_file())
+
+
+def check_cases(cases: Iterable[Case], source: str, keys: Iterable[str]) -> list[Problem]:
+    """Keys in what the cases give to prompts, from where they would be sent.
+
+    Ids and groups may well look like keys, so of those only the keys themselves are found.
+    """
+    known = [key for key in keys if len(key) >= 6]
+    problems = []
+    for case in cases:
+        if any(key in case.id or key in (case.group or "") for key in known):
+            problems.append(Problem("a key stands in this case", _MOVE, source, case.place))
+        for name, value in case.given.items():
+            if not isinstance(value, str):
+                continue
+            if any(key in value for key in known):
+                problems.append(Problem("a key stands in this case", _MOVE, source, f"{case.place}: given.{name}"))
+            elif looks_like_a_key(value) or (is_secret_name(name) and _is_one_long_word(value)):
+                what = "what looks like a key stands in this case, and would be sent with the prompt"
+                problems.append(Problem(what, _MOVE, source, f"{case.place}: given.{name}"))
+    return problems
+
+
+def _is_one_long_word(value: str) -> bool:
+    return len(value) >= _SHORTEST and not any(char.isspace() for char in value)

@@ -1,0 +1,132 @@
+"""A picture's file on disk: its bytes, its digest, and what the file system says of it."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import stat
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from drovik.problems import DrovikError, Problem
+
+MOST_BYTES = 2_000_000_000
+"""Of one picture's file: a clip may be long, but it is read as a whole."""
+
+
+class TooManyFiles(DrovikError):
+    """No more files can be open now; what is open is on its way to be closed."""
+
+
+class FileState(NamedTuple):
+    """What tells, without reading it, that a file is the same as before."""
+
+    path: str
+    size: int
+    mtime_ns: int
+    inode: int
+
+
+class PictureFolder:
+    """Where pictures are read from: a folder, and others outside of it that were agreed to.
+
+    What a project names could lie anywhere: an absolute path, `..`, a link. A stranger's project would so have
+    private pictures sent to the stranger's service; only what lies beneath these folders is read.
+
+    :param base: from where relative paths count.
+    :param others: further folders, absolute; None where pictures were named by the person, and may lie anywhere.
+    """
+
+    def __init__(self, base: Path, others: Sequence[Path] | None = ()) -> None:
+        self.base = base
+        self._roots = None if others is None else [os.path.realpath(base), *map(str, others)]
+        self._inside: dict[str, bool] = {}
+
+    def state(self, path: str) -> FileState:
+        """The state of a picture's file.
+
+        :param path: as the case names it.
+        :raises DrovikError: where there is no such file, or it may not be read.
+        """
+        # There may be a hundred thousand of them: a joined path of pathlib's or os.path's takes as long as the rest.
+        whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
+        try:
+            found = os.lstat(whole)
+            self._require_inside(path, whole, stat.S_ISLNK(found.st_mode))
+            found = os.stat(whole) if stat.S_ISLNK(found.st_mode) else found
+            _see_that_it_is_a_file(found.st_mode)
+        except (OSError, ValueError) as error:
+            raise DrovikError(missing(path, error)) from None
+        return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
+
+    def read(self, path: str) -> bytes:
+        """The bytes of a picture's file.
+
+        :raises DrovikError: where it cannot be read, or may not be.
+        """
+        whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
+        try:
+            self._require_inside(path, whole, os.path.islink(whole))
+            with open(whole, "rb", opener=_without_waiting) as file:
+                looks = os.fstat(file.fileno())
+                _see_that_it_is_a_file(looks.st_mode)
+                if looks.st_size > MOST_BYTES:
+                    raise OSError(errno.EFBIG, f"it is larger than {MOST_BYTES // 1_000_000} MB")
+                return file.read()
+        except (OSError, ValueError) as error:
+            if isinstance(error, OSError) and error.errno in (errno.EMFILE, errno.ENFILE):
+                raise TooManyFiles(missing(path, error)) from None
+            raise DrovikError(missing(path, error)) from None
+
+    def holds(self, path: str) -> bool:
+        """Whether a path, links followed, leads to somewhere beneath one of the folders."""
+        return self._roots is None or self._is_beneath(os.path.realpath(self.base / path.replace("\0", "")))
+
+    def _require_inside(self, path: str, whole: str, is_link: bool) -> None:
+        """See that a file lies beneath one of the folders; links in its folder's path are followed once and kept."""
+        if self._roots is None:
+            return
+        parent, _, name = whole.rpartition(os.sep)
+        if is_link or name in ("", ".", ".."):
+            inside = self._is_beneath(os.path.realpath(whole))
+        else:
+            if parent not in self._inside:
+                self._inside[parent] = self._is_beneath(os.path.realpath(parent or os.sep))
+            inside = self._inside[parent]
+        if not inside:
+            what = "lies outside of the project, so it is not read and not sent"
+            remedy = 'copy it in, or name its folder in drovik.toml: [pictures] from = ["FOLDER"]'
+            raise DrovikError(Problem(what, remedy, path))
+
+    def _is_beneath(self, real: str) -> bool:
+        return any(real == root or real.startswith(root.rstrip(os.sep) + os.sep) for root in self._roots or ())
+
+
+def _without_waiting(path: str, flags: int) -> int:
+    """Opens a file, and does not wait for ever on a pipe that nobody writes to."""
+    return os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
+
+
+def _see_that_it_is_a_file(mode: int) -> None:
+    if stat.S_ISREG(mode):
+        return
+    if stat.S_ISDIR(mode):
+        raise IsADirectoryError
+    raise OSError(errno.EINVAL, "it is no regular file")
+
+
+def missing(path: str, error: OSError | ValueError) -> Problem:
+    """The problem with a picture that cannot be read."""
+    if isinstance(error, FileNotFoundError):
+        return Problem("there is no such picture", "correct the path in the case, or put the file there", path)
+    if isinstance(error, IsADirectoryError):
+        return Problem("is a folder, not a picture", "name a file in it", path)
+    reason = error.strerror if isinstance(error, OSError) and error.strerror else str(error)
+    return Problem(f"cannot be read: {reason}", "check the path and its permissions", path)
+
+
+def source_digest(data: bytes) -> str:
+    """The SHA-256 of a source file's bytes, in hexadecimal."""
+    return hashlib.sha256(data).hexdigest()

@@ -1,0 +1,253 @@
+"""Checking a store that may be damaged, and saving what can be read of one that is.
+
+The check is SQLite's own (`PRAGMA integrity_check`). The repair reads each table row by row, by its key from both
+ends and then number by number, so that a page that cannot be read costs the rows on it and no others; a table of
+which nothing can be read that way is handed to the `.recover` of SQLite's shell, where that is installed. The old
+file is kept, and so is its id: rescue files still fit.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import shutil
+import sqlite3
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from drovik.problems import DrovikError, Problem
+from drovik.store.database import id_file, open_database, trouble
+
+TABLES = ("requests", "asked", "attempts", "replies", "answers", "quotes", "handles", "sources", "prepared", "looks")
+"""In the order in which they are saved; who sends just now is not."""
+CACHES = ("answers", "sources", "prepared", "looks")
+"""What is made again from the rest, so that nothing is lost with it."""
+_KEYS = {
+    "requests": ("identity",), "asked": ("task", "arm", "case_id", "repeat", "turn", "second"),
+    "attempts": ("id",), "replies": ("id",), "answers": ("task", "identity"), "quotes": ("id",), "handles": ("key",),
+    "sources": ("path",), "prepared": ("source", "prep"), "looks": ("source", "prep"),
+}  # fmt: skip
+_LOST = "a.outcome = 'answered' AND NOT EXISTS (SELECT 1 FROM replies r WHERE r.attempt = a.id)"
+_MOST_NUMBERS = 20_000_000
+_SHOWN = ".drovik/answers.sqlite"
+
+
+@dataclass(frozen=True)
+class Checked:
+    """What the check found: SQLite's own lines, none where all is well; and how many rows each table has."""
+
+    errors: tuple[str, ...]
+    rows: dict[str, int | None]
+
+
+@dataclass
+class Repaired:
+    """How many rows of each table were saved, what is missing in words, how many requests will be sent again for
+    lack of their reply, and where the damaged file is kept.
+    """
+
+    saved: dict[str, int] = field(default_factory=dict)
+    missing: list[str] = field(default_factory=list)
+    to_send: int = 0
+    kept: str = ""
+
+
+def check_store(path: Path) -> Checked:
+    """Check a store; nothing in it is changed.
+
+    :raises DrovikError: where there is none.
+    """
+    if not path.exists():
+        raise DrovikError(Problem("there is no store here yet", "send something first: drovik send", _SHOWN))
+    errors: list[str] = []
+    rows: dict[str, int | None] = {}
+    with tempfile.TemporaryDirectory(prefix="drovik-") as folder, _copy_of(path, Path(folder)) as connection:
+        try:
+            found = [str(row[0]) for row in connection.execute("PRAGMA integrity_check(100)")]
+            errors += [line for text in found for line in text.splitlines() if line not in ("ok", "")]
+        except sqlite3.Error as error:
+            errors.append(str(error))
+        for table in TABLES:
+            try:
+                rows[table] = int(connection.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
+            except sqlite3.Error as error:
+                rows[table] = None
+                errors.append(f"{table}: {error}")
+        errors += _loose_ends(connection)
+    return Checked(tuple(dict.fromkeys(errors)), rows)
+
+
+def _loose_ends(connection: sqlite3.Connection) -> list[str]:
+    """What SQLite cannot know to be wrong: replies without an attempt, answers to nothing."""
+    found = []
+    with contextlib.suppress(sqlite3.Error):
+        query = "SELECT COUNT(*) FROM replies r WHERE NOT EXISTS (SELECT 1 FROM attempts a WHERE a.id = r.attempt)"
+        count = connection.execute(query).fetchone()[0]
+        if count:
+            found.append(f"{count} replies belong to no attempt")
+    return found
+
+
+@contextlib.contextmanager
+def _copy_of(path: Path, folder: Path) -> Iterator[sqlite3.Connection]:
+    """A copy of a store, with what is in its log: the check of one that is damaged must not make it worse."""
+    try:
+        for ending in ("", "-wal"):
+            with contextlib.suppress(FileNotFoundError):
+                shutil.copyfile(f"{path}{ending}", folder / f"copy.sqlite{ending}")
+        connection = sqlite3.connect(folder / "copy.sqlite", isolation_level=None)
+    except (sqlite3.Error, OSError) as error:
+        raise DrovikError(trouble(error)) from None
+    connection.execute("PRAGMA cell_size_check = ON")
+    try:
+        yield connection
+    finally:
+        connection.close()
+
+
+def repair_store(path: Path) -> Repaired:
+    """Save what can be read of a store into a new file in its place; the damaged one is kept beside it.
+
+    :raises DrovikError: where there is none, or nothing in it can be read.
+    """
+    if not path.exists():
+        raise DrovikError(Problem("there is no store here", "restore a copy of it", _SHOWN))
+    done = Repaired()
+    with tempfile.TemporaryDirectory(prefix=".repair-", dir=path.parent) as folder:
+        with _copy_of(path, Path(folder)) as damaged:
+            recovered = _recovered(Path(folder))
+            fresh = Path(folder) / "fresh" / "answers.sqlite"
+            database = open_database(fresh)
+            try:
+                _save(damaged, recovered, database.connection, done)
+                _reopen(database.connection, done)
+                _give_id(damaged, database.connection, id_file(path))
+            finally:
+                database.close()
+        if not any(done.saved.values()):
+            raise DrovikError(Problem("nothing in it can be read", "restore a copy of it", _SHOWN))
+        _put_in_place(fresh, path, done)
+    return done
+
+
+def _save(
+    damaged: sqlite3.Connection, recovered: sqlite3.Connection | None, into: sqlite3.Connection, done: Repaired
+) -> None:
+    for table in TABLES:
+        columns = [row[1] for row in into.execute(f"PRAGMA table_info({table})")]
+        insert = f"INSERT OR IGNORE INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})"
+        into.execute("BEGIN")
+        trouble_with = _copy_rows(damaged, table, columns, insert, into)
+        if trouble_with and recovered is not None:
+            _copy_rows(recovered, table, columns, insert, into)
+        into.execute("COMMIT")
+        done.saved[table] = int(into.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
+        if trouble_with:
+            again = "; they are made again" if table in CACHES else ""
+            done.missing.append(f"{table}: {_how_many(into, table)} could not be read ({trouble_with}){again}")
+
+
+def _reopen(into: sqlite3.Connection, done: Repaired) -> None:
+    """Have what lost its reply asked again, unless the answer that was read from it is still there."""
+    is_read = "EXISTS (SELECT 1 FROM answers x WHERE x.identity = a.identity AND x.status != 'failed')"
+    read = into.execute(f"SELECT COUNT(*) FROM attempts a WHERE {_LOST} AND {is_read}").fetchone()[0]
+    query = f"UPDATE attempts AS a SET concluded = 0, outcome = 'lost' WHERE {_LOST} AND NOT {is_read}"
+    done.to_send = into.execute(query).rowcount
+    if read:
+        done.missing.append(f"{read} of these replies have been read: their answers are kept")
+
+
+def _copy_rows(
+    out_of: sqlite3.Connection, table: str, columns: list[str], insert: str, into: sqlite3.Connection
+) -> str:
+    """Copy what can be read of a table; why not all of it could be, empty where it could."""
+    chosen = ", ".join(columns)
+    why = ""
+    for direction in ("ASC", "DESC"):
+        order = ", ".join(f"{key} {direction}" for key in _KEYS[table])
+        try:
+            for row in out_of.execute(f"SELECT {chosen} FROM {table} ORDER BY {order}"):
+                _insert(into, insert, row)
+        except sqlite3.Error as error:
+            why = str(error)
+        if not why:
+            return ""
+    if _KEYS[table] == ("id",):
+        for number in range(1, _last_number(out_of, into, table) + 1):
+            with contextlib.suppress(sqlite3.Error):
+                row = out_of.execute(f"SELECT {chosen} FROM {table} WHERE id = ?", (number,)).fetchone()
+                if row is not None:
+                    _insert(into, insert, row)
+    return why
+
+
+def _insert(into: sqlite3.Connection, insert: str, row: tuple[Any, ...]) -> None:
+    with contextlib.suppress(sqlite3.IntegrityError, sqlite3.ProgrammingError):  # a row that damage made senseless
+        into.execute(insert, row)
+
+
+def _last_number(out_of: sqlite3.Connection, into: sqlite3.Connection, table: str) -> int:
+    for connection in (out_of, into):
+        with contextlib.suppress(sqlite3.Error):
+            last = connection.execute(f"SELECT MAX(id) FROM {table}").fetchone()[0]
+            if last is not None:
+                return min(int(last), _MOST_NUMBERS)
+    return 0
+
+
+def _how_many(into: sqlite3.Connection, table: str) -> str:
+    """How many rows are missing, where that can be told."""
+    if table == "replies":
+        return f"{into.execute(f'SELECT COUNT(*) FROM attempts a WHERE {_LOST}').fetchone()[0]} replies"
+    if table == "attempts":
+        last = into.execute("SELECT MAX(id), COUNT(*) FROM attempts").fetchone()
+        return f"{(last[0] or 0) - last[1]} attempts or more"
+    return "some rows"
+
+
+def _recovered(folder: Path) -> sqlite3.Connection | None:
+    """What SQLite's own shell recovers of the copy in a folder; None where it is not installed, or cannot."""
+    shell = shutil.which("sqlite3")
+    if shell is None:
+        return None
+    made = folder / "recovered.sqlite"
+    try:
+        text = subprocess.run(
+            [shell, "-batch", "-init", os.devnull, str(folder / "copy.sqlite"), ".recover"],
+            capture_output=True, check=False, timeout=3600, stdin=subprocess.DEVNULL,
+        ).stdout  # fmt: skip
+        connection = sqlite3.connect(made, isolation_level=None)
+        connection.executescript(text.decode("utf-8", "replace"))
+    except (OSError, subprocess.TimeoutExpired, sqlite3.Error):
+        return None
+    return connection
+
+
+def _give_id(damaged: sqlite3.Connection, into: sqlite3.Connection, beside: Path) -> None:
+    """Let the new store be known by what the old one was known by."""
+    known: str | None = None
+    with contextlib.suppress(sqlite3.Error, TypeError):
+        known = str(damaged.execute("SELECT id FROM store").fetchone()[0])
+    if known is None and beside.exists():
+        known = beside.read_text("ascii", "replace").strip()
+    if known:
+        into.execute("UPDATE store SET id = ?", (known,))
+
+
+def _put_in_place(fresh: Path, path: Path, done: Repaired) -> None:
+    number = 1
+    while (kept := path.with_name(f"{path.stem}-damaged-{number}{path.suffix}")).exists():
+        number += 1
+    try:
+        path.replace(kept)
+        for ending in ("-wal", "-shm"):
+            with contextlib.suppress(FileNotFoundError):
+                Path(f"{path}{ending}").replace(f"{kept}{ending}")
+        fresh.replace(path)
+    except OSError as error:
+        raise DrovikError(trouble(error)) from None
+    done.kept = kept.name

@@ -1,0 +1,338 @@
+"""A store that is damaged, gone, emptied, replaced, newer or read-only: one line, nothing bought again, nothing lost."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import shutil
+import signal
+import sqlite3
+import subprocess
+import tempfile
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Drovik, FakeService, Reply, StandInProcess, demo_on_port, good
+from test_kill import wait_until
+from test_safety import rows
+
+Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
+SORT = ("--task", "sort", "--arm", "fulmar/v1")
+STORE = ".drovik/answers.sqlite"
+
+
+@pytest.fixture
+def sent(drovik: Drovik, serve: Serve) -> tuple[Drovik, FakeService]:
+    """A project of 40 cases that are answered."""
+    service = serve(lambda n, body: good('{"kind": "cap"}', padding="x" * 2000))
+    demo_on_port(drovik.folder, service.port, cases=40)
+    assert drovik("send", *SORT).code == 0
+    return drovik, service
+
+
+def one_line(result: Any, code: int = 2) -> str:
+    assert result.code == code, result.out + result.err
+    assert len(result.err.splitlines()) == 1, result.err
+    return str(result.err)
+
+
+# Gone, emptied, newer.
+
+
+@pytest.mark.parametrize("how", ["deleted", "emptied"])
+def test_a_store_that_is_gone_is_not_bought_again_without_a_word(how: str, sent: tuple[Drovik, FakeService]) -> None:
+    drovik, service = sent
+    store = drovik.folder / STORE
+    copy = store.read_bytes()
+    for ending in ("-wal", "-shm"):
+        Path(f"{store}{ending}").unlink(missing_ok=True)
+    store.unlink() if how == "deleted" else store.write_bytes(b"")
+    for words in (("send", *SORT), ("score",), ("quote",), ("report",)):
+        assert f"{'gone' if how == 'deleted' else 'empty'}, and held answers before; restore a copy" in one_line(
+            drovik(*words)
+        )
+    assert len(service.requests) == 40
+    store.write_bytes(copy)
+    assert drovik("send", *SORT, "--json").json["to_send"] == 0
+    store.unlink()
+    (drovik.folder / ".drovik/answers.id").unlink()
+    assert drovik("send", *SORT, "--json").json["answered"] == 40
+
+
+def test_a_store_of_a_newer_version_is_one_line(sent: tuple[Drovik, FakeService]) -> None:
+    drovik, service = sent
+    store = sqlite3.connect(drovik.folder / STORE)
+    store.execute("PRAGMA user_version = 99")
+    store.close()
+    for words in (("send", *SORT), ("score",), ("show", "lp-001"), ("report",)):
+        assert "was made by another version of Drovik (store version 99" in one_line(drovik(*words))
+    assert len(service.requests) == 40
+
+
+def test_a_store_deleted_while_sending_is_written_again_with_all_that_came(drovik: Drovik, serve: Serve) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        if number == 6:
+            shutil.rmtree(drovik.folder / ".drovik")
+        time.sleep(0.2)
+        return good('{"kind": "cap"}')
+
+    service = serve(decide)
+    demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 4, timeout = 30")
+    result = drovik("send", *SORT, "--quiet")
+    assert "was deleted or replaced while it was in use" in one_line(result)
+    asked = len(service.requests)
+    assert asked < 30
+    assert len(rows(drovik.folder, "SELECT 1 FROM replies")) == asked
+    assert drovik("send", *SORT, "--json").json["answered"] == 30 - asked
+    assert len(service.requests) == 30
+
+
+# Damaged.
+
+
+def damage(path: Path, pages: list[int]) -> None:
+    store = sqlite3.connect(path)
+    store.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    size = store.execute("PRAGMA page_size").fetchone()[0]
+    store.close()
+    with path.open("r+b") as file:
+        for page in pages:
+            file.seek((page - 1) * size)
+            file.write(os.urandom(size))
+
+
+def leaf_pages(path: Path, table: str) -> list[int]:
+    """The pages that hold rows of a table, as SQLite's own statistics tell; else by trying."""
+    store = sqlite3.connect(path)
+    root = store.execute("SELECT rootpage FROM sqlite_master WHERE name = ?", (table,)).fetchone()[0]
+    size = store.execute("PRAGMA page_size").fetchone()[0]
+    data = path.read_bytes()
+    page = data[(root - 1) * size : root * size]
+    store.close()
+    assert page[0] == 5, "the table has one page only"  # an interior page of a table (SQLite's file format, 1.6)
+    count = int.from_bytes(page[3:5], "big")
+    cells = [int.from_bytes(page[12 + 2 * at : 14 + 2 * at], "big") for at in range(count)]
+    return [int.from_bytes(page[cell : cell + 4], "big") for cell in cells]
+
+
+def test_a_damaged_store_is_found_and_what_can_be_read_is_saved(sent: tuple[Drovik, FakeService]) -> None:
+    drovik, service = sent
+    store = drovik.folder / STORE
+    whole = drovik("store", "check", "--json")
+    assert whole.code == 0
+    assert whole.json["rows"]["replies"] == 40
+    with contextlib.closing(sqlite3.connect(store, isolation_level=None)) as connection:
+        connection.execute("DELETE FROM answers WHERE identity > '8'")
+    damage(store, [])
+    pages = leaf_pages(store, "replies")
+    damage(store, pages[3:5])
+    assert "is damaged" in drovik("score", *SORT).err + drovik("send", *SORT).err
+    checked = drovik("store", "check")
+    assert checked.code == 1
+    assert "drovik store repair" in checked.out
+    repaired = drovik("store", "repair", "--json")
+    assert repaired.code == 1
+    lost = 40 - repaired.json["saved"]["replies"]
+    assert 0 < lost < 12
+    read = lost - repaired.json["to_send"]
+    assert f"replies: {lost} replies could not be read" in repaired.json["missing"][0]
+    assert repaired.json["missing"][1:] == [f"{read} of these replies have been read: their answers are kept"]
+    assert (drovik.folder / ".drovik" / repaired.json["kept"]).exists()
+    assert drovik("store", "check").code == 0
+    assert drovik("send", *SORT, "--json").json["answered"] == repaired.json["to_send"]
+    assert len(service.requests) == 40 + repaired.json["to_send"]
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 40}
+
+
+@pytest.mark.parametrize("content", [b"", b"no store", b"SQLite format 3\0" + b"\0" * 4000])
+def test_what_is_no_store_is_one_line(content: bytes, drovik: Drovik) -> None:
+    demo_on_port(drovik.folder, 1, cases=2)
+    assert "there is no store here" in one_line(drovik("store", "check"))
+    (drovik.folder / ".drovik").mkdir()
+    (drovik.folder / STORE).write_bytes(content)
+    if content:
+        assert "is damaged" in drovik("send", *SORT).err
+        assert drovik("store", "check").code == 1
+        assert "nothing in it can be read" in one_line(drovik("store", "repair"))
+
+
+# Read-only.
+
+
+@pytest.fixture
+def read_only(tmp_path: Path, sent: tuple[Drovik, FakeService]) -> Iterator[Drovik]:
+    """The answered project on a disk that cannot be written."""
+    drovik, _ = sent
+    disk = tmp_path / "disk"
+    disk.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=30m", "tmpfs", str(disk)], capture_output=True).returncode:
+        pytest.skip("a disk cannot be mounted here")
+    shutil.copytree(drovik.folder, disk / "project")
+    (tmp_path / "own").mkdir()
+    subprocess.run(["mount", "-o", "remount,ro", str(disk)], check=True)
+    yield Drovik(disk / "project", tmp_path / "own")
+    subprocess.run(["umount", "-l", str(disk)], check=True)
+
+
+def test_a_read_only_project_is_scored_shown_and_reported(read_only: Drovik, tmp_path: Path) -> None:
+    assert read_only("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 40}
+    assert read_only("show", "lp-001", *SORT).code == 0
+    assert read_only("report", *SORT, "--out", str(tmp_path / "page.html")).code == 0
+    assert "report.html: cannot be written: Read-only file system" in one_line(read_only("report", *SORT))
+    assert "cannot be written: it is read-only" in one_line(read_only("send", *SORT))
+    assert not list(Path(tempfile.gettempdir()).glob("drovik-*/answers.sqlite"))
+
+
+# Rescue files.
+
+
+def rescued(drovik: Drovik, service: FakeService) -> Path:
+    """A rescue file of replies that could not be put into the store: its table of replies went away."""
+
+    def breaking(n: int, body: dict[str, Any]) -> Reply:
+        if n == len(service.requests) - 1 and not broken.is_set():
+            broken.set()
+            with contextlib.closing(sqlite3.connect(drovik.folder / STORE, timeout=10)) as store:
+                store.execute("ALTER TABLE replies RENAME TO elsewhere")
+        time.sleep(0.3)
+        return good('{"kind": "hat"}')
+
+    broken = threading.Event()
+    service.decide = breaking
+    assert drovik("send", *SORT, "--again", "ok", "--quiet").code == 2
+    with sqlite3.connect(drovik.folder / STORE) as store:
+        store.execute("ALTER TABLE elsewhere RENAME TO replies")
+    (path,) = (drovik.folder / ".drovik").glob("rescued-*.jsonl")
+    return path
+
+
+def test_a_rescue_file_is_taken_in_only_where_store_and_question_fit(sent: tuple[Drovik, FakeService]) -> None:
+    drovik, service = sent
+    path = rescued(drovik, service)
+    assert path.stat().st_mode & 0o777 == 0o600
+    lines = path.read_text().splitlines()
+    assert len(lines) >= 1
+    other = json.loads(lines[0])
+    before = rows(drovik.folder, "SELECT COUNT(*) FROM replies")
+    wrong_question = other | {"identity": "f" * 64}
+    wrong_store = other | {"store": "0" * 32}
+    path.write_text(
+        "\n".join([json.dumps(wrong_question), json.dumps(wrong_store), "{", "[" * 50_000, *lines]) + "\n"
+    )
+    taken = drovik("send", *SORT)
+    assert "4 of its rows are broken or belong to another store" in taken.err
+    assert rows(drovik.folder, "SELECT COUNT(*) FROM replies")[0][0] == before[0][0] + len(lines)
+    assert path.with_suffix(".unfit").exists()
+    assert not path.exists()
+
+
+def test_a_store_moved_away_leaves_no_answers_to_the_next(sent: tuple[Drovik, FakeService]) -> None:
+    drovik, service = sent
+    rescued(drovik, service)
+    for name in ("answers.sqlite", "answers.sqlite-wal", "answers.sqlite-shm", "answers.id"):
+        (drovik.folder / ".drovik" / name).unlink(missing_ok=True)
+    case = (drovik.folder / "cases.jsonl").read_text().splitlines()
+    (drovik.folder / "cases.jsonl").write_text("\n".join(case[::-1]) + "\n")
+    again = drovik("send", *SORT)
+    assert again.code == 0
+    assert "belong to another store" in again.err
+    assert rows(drovik.folder, "SELECT COUNT(*) FROM replies") == [(40,)]
+
+
+def test_nothing_in_the_temporary_folder_is_believed(sent: tuple[Drovik, FakeService]) -> None:
+    drovik, _ = sent
+    with sqlite3.connect(drovik.folder / STORE) as store:
+        id_ = store.execute("SELECT id FROM store").fetchone()[0]
+        number, identity = store.execute("SELECT id, identity FROM attempts LIMIT 1").fetchone()
+    row = {"store": id_, "attempt": number, "identity": identity, "outcome": "failed", "concluded": 1, "seconds": 1.0,
+           "note": "planted", "reply": None}  # fmt: skip
+    planted = Path(tempfile.gettempdir()) / f"rescued-{id_}-1.jsonl"
+    beside = drovik.folder / ".drovik" / f"rescued-{id_}-2.jsonl"
+    planted.write_text(json.dumps(row) + "\n")
+    beside.symlink_to(planted)
+    try:
+        assert drovik("send", *SORT).code == 0
+        assert rows(drovik.folder, "SELECT COUNT(*) FROM attempts WHERE note = 'planted'") == [(0,)]
+    finally:
+        planted.unlink()
+
+
+def test_a_rescue_file_goes_to_the_users_own_folder_where_the_stores_cannot_be_written(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from drovik.store.rescue import put_beside
+
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    row = {
+        "attempt": 1,
+        "identity": "a",
+        "outcome": "answered",
+        "concluded": 1,
+        "seconds": 0.1,
+        "note": "",
+        "reply": None,
+    }
+    where = put_beside(tmp_path / "not" / "there", "id", [row])
+    assert where is not None
+    assert where.is_relative_to(tmp_path / "data/drovik/rescued")
+    assert where.parent.stat().st_mode & 0o777 == 0o700
+    assert where.stat().st_mode & 0o777 == 0o600
+
+
+# Signals.
+
+
+def test_a_closed_terminal_stops_as_a_termination_does(
+    drovik: Drovik, start_standin: Callable[..., StandInProcess]
+) -> None:
+    standin = start_standin("--slow", "0.3")
+    folder = demo_on_port(drovik.folder, standin.port, cases=40, limits="at_once = 4, timeout = 30")
+    process = drovik.start("send", *SORT)
+    wait_until(lambda: len(standin.entries()) >= 4)
+    process.send_signal(signal.SIGHUP)
+    process.communicate(timeout=20)
+    assert process.returncode == 130
+    asked = len(standin.entries())
+    assert asked < 40
+    assert rows(folder, "SELECT COUNT(*) FROM replies") == [(asked,)]
+
+
+def test_what_came_during_a_stop_longer_than_the_time_out_is_read(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: time.sleep(0.5) or good('{"kind": "cap"}'))
+    demo_on_port(drovik.folder, service.port, cases=12, limits="at_once = 4, timeout = 1.5, tries = 1")
+    process = drovik.start("send", *SORT, "--json")
+    wait_until(lambda: len(service.requests) >= 4)
+    process.send_signal(signal.SIGSTOP)
+    time.sleep(2.5)
+    process.send_signal(signal.SIGCONT)
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 0, err
+    assert json.loads(out)["troubles"] == {}
+    assert len(service.requests) == 12
+
+
+@pytest.mark.long
+def test_what_a_stopped_sender_claimed_is_free_after_its_lease(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: time.sleep(0.5) or good('{"kind": "cap"}'))
+    demo_on_port(drovik.folder, service.port, cases=12, limits="at_once = 4, timeout = 1.5, tries = 3")
+    first = drovik.start("send", *SORT, "--json")
+    wait_until(lambda: len(service.requests) >= 4)
+    first.send_signal(signal.SIGSTOP)
+    second = drovik.start("send", *SORT, "--json")
+    out, err = second.communicate(timeout=60)
+    assert second.returncode == 0, err
+    found = json.loads(out)
+    assert found["answered"] + found["elsewhere"] == 12
+    first.send_signal(signal.SIGCONT)
+    out, err = first.communicate(timeout=60)
+    assert first.returncode == 0, err
+    assert rows(drovik.folder, "SELECT COUNT(*) FROM attempts WHERE outcome IS NULL OR outcome = 'timeout'") == [(0,)]
+    answered = Counter(row[0] for row in rows(drovik.folder, "SELECT identity FROM attempts WHERE concluded = 1"))
+    assert len(answered) == 12
+    assert sum(answered.values()) <= 16, "only what was under way during the stop may have been asked by both"
