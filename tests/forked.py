@@ -16,7 +16,7 @@ import sys
 import traceback
 
 LOADED = (
-    "aiohttp", "jinja2", "jsonschema", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask", "drovik.cli.check",
+    "aiohttp", "jinja2", "jsonschema_rs", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask", "drovik.cli.check",
     "drovik.cli.compare", "drovik.cli.endpoint", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.learning.learn",
     "drovik.learning.trying", "drovik.scoring.gathering", "drovik.sending.courier", "drovik.store.keeping",
 )  # fmt: skip

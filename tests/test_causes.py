@@ -29,7 +29,7 @@ def test_planted_errors_are_told_for_what_they_are(drovik: Drovik) -> None:
     never = set(CAUSES) - set(by_cause)
     assert never == {
         "another value", "other words", "label left out", "label too many", "off the schema", "another way of writing", "should have declined",
-        "no reply", "wrong number of them", "below the wanted score", "judged wrong",
+        "no reply", "wrong number of them", "below the wanted score", "judged wrong", "beyond comparing",
     }  # fmt: skip
     assert "told right" in drovik("demo", "--planted").out
 

@@ -6,16 +6,19 @@ Statuses and ways of finding are those of the design; this is a pure function of
 from __future__ import annotations
 
 import json
+import math
 import re
+import sys
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from drovik.project.schemas import validator_for
-from drovik.reading.find_json import MAX_DEPTH, find_json
+from drovik.files import depth_exceeds
+from drovik.project.schemas import SchemaChecker
+from drovik.reading.find_json import MAX_DEPTH, find_in_long, find_json
 from drovik.reading.schema_errors import SchemaError, schema_errors
 
-READING_REVISION = 1
+READING_REVISION = 2
 """Raised when the same text may be read otherwise than before, so that kept readings are made anew."""
 
 Status = Literal["ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed"]
@@ -23,6 +26,14 @@ How = Literal["bare", "fenced", "in_prose", "mended", ""]
 
 STATUSES: tuple[Status, ...] = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed")
 _MOST_CANDIDATES = 100
+_MOST_WRONG = 20
+_MOST_DIGITS = 300
+_LARGEST: int = 10**_MOST_DIGITS
+LONG = 300_000
+"""Characters from which on a text is looked through at a glance: nothing nearly-JSON is made whole in it. Longer
+answers are a model that has lost its way; to walk through twenty megabytes of those would take minutes.
+"""
+_LARGE = re.compile(r"\d{300}|[eE][+-]?\d{3}")
 _FENCE = re.compile(r"```[^\n`]*\n?(.*?)(?:```|\Z)", re.DOTALL)
 
 
@@ -54,7 +65,7 @@ class Reader:
 
     def __init__(self, form: str, schema: Mapping[str, Any] | None = None) -> None:
         self.form = form
-        self._validator = validator_for(schema) if schema is not None else None
+        self._checker = SchemaChecker(schema) if schema is not None else None
 
     def read(self, text: str, cut_off: bool = False, refused: bool = False) -> Reading:
         """The reading of a text.
@@ -81,9 +92,12 @@ class Reader:
         Within a container that the output limit broke off nothing counts: it is a part of an answer. Where
         the model itself just stopped, what is whole within counts, and so does all of it, closed up.
         """
-        bare = self._candidate("bare", text.strip())
+        text = text.strip().removeprefix("\N{ZERO WIDTH NO-BREAK SPACE}").lstrip()
+        bare = self._candidate("bare", text)
         if bare:
             return [bare], False
+        if len(text) > LONG:
+            return self._kept(("in_prose", one.json) for one in find_in_long(text)), False
         strict = find_json(text)
         fences = [match.span(1) for match in _FENCE.finditer(text)]
         found = self._kept((_how(text, one.start, one.end, fences), one.json) for one in strict.spans)
@@ -108,43 +122,50 @@ class Reader:
         return [one for one in (self._candidate(how, text) for how, text in told) if one is not None]
 
     def _candidate(self, how: How, text: str) -> _Candidate | None:
-        doubled: list[str] = []
-        if _is_too_deep(text):
-            return None
+        wrong: list[str] = []
+        hooks: dict[str, Any] = {}
+        if _LARGE.search(text):  # a call for each of ten million numbers takes longer than all else
+            hooks["parse_int"] = lambda digits: _whole(digits, wrong)
+            hooks["parse_float"] = lambda digits: _decimal(digits, wrong)
         try:
             value = json.loads(
-                text, object_pairs_hook=lambda pairs: _members(pairs, doubled), parse_constant=_no_constant
+                text, object_pairs_hook=lambda pairs: _members(pairs, wrong), parse_constant=_no_constant, **hooks
             )
         except (ValueError, RecursionError):
             return None
-        errors = tuple(
-            SchemaError("", f"the member '{name}' stands there twice, with different values") for name in doubled
-        )
-        if self._validator is not None:
-            errors += schema_errors(self._validator, value)
+        if depth_exceeds(value, MAX_DEPTH):
+            return None
+        errors = tuple(SchemaError("", what) for what in dict.fromkeys(wrong[:_MOST_WRONG]))
+        if self._checker is not None:
+            errors += schema_errors(self._checker, value)
         return _Candidate(how, value, errors, len(text))
 
 
-def _members(pairs: list[tuple[str, Any]], doubled: list[str]) -> dict[str, Any]:
+def _members(pairs: list[tuple[str, Any]], wrong: list[str]) -> dict[str, Any]:
     """An object's members; of a name that stands there twice the last counts, as most parsers have it."""
-    members: dict[str, Any] = {}
-    for name, value in pairs:
-        if name in members and members[name] != value:
-            doubled.append(name)
-        members[name] = value
+    members = dict(pairs)
+    if len(members) < len(pairs):
+        for name, value in pairs:
+            if members[name] != value:
+                wrong.append(f"the member '{name[:100]}' stands there twice, with different values")
     return members
 
 
-def _is_too_deep(text: str) -> bool:
-    """Whether brackets are nested beyond what a parser can bear; those in strings count too, which errs safely."""
-    if text.count("[") + text.count("{") <= MAX_DEPTH:
-        return False
-    depth = 0
-    for char in text:
-        depth += (char in "[{") - (char in "]}")
-        if depth > MAX_DEPTH:
-            return True
-    return False
+def _whole(digits: str, wrong: list[str]) -> int:
+    """A whole number; of one with hundreds of digits, which no double can hold and nobody means, the largest."""
+    if len(digits) <= _MOST_DIGITS:
+        return int(digits)
+    wrong.append(f"a number of {len(digits)} digits stands there")
+    return -_LARGEST if digits.startswith("-") else _LARGEST
+
+
+def _decimal(digits: str, wrong: list[str]) -> float:
+    """A number with a point or exponent; of one beyond the largest double, that."""
+    value = float(digits)
+    if math.isinf(value):
+        wrong.append(f"the number {digits[:40]} is too large")
+        return math.copysign(sys.float_info.max, value)
+    return value
 
 
 def _no_constant(word: str) -> float:

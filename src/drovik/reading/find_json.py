@@ -16,12 +16,16 @@ rewritten as JSON and marked as mended.
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, field
 
 from drovik.reading.tokens import LENIENT, STRICT, Tokens
 
 _CLOSER = {"{": "}", "[": "]"}
 _PASSES = 6
+_WINDOW, _TRIES, _WHOLE_TRIES, _MOST_IN_LONG = 300_000, 1000, 5, 200
+_TOO_DEEP_COSTS = 50
+"""Tries: a parser that runs out of stack has called itself a thousand times."""
 MAX_DEPTH = 400
 """Containers within containers beyond this are no answer, and would exhaust the parser's stack."""
 
@@ -64,6 +68,36 @@ def find_json(text: str, lenient: bool = False) -> Found:
             break
         found.spans += walk.whole()
         at = walk.at if walk.state == "done" else max(walk.go_on, opening.start() + 1)
+    return found
+
+
+def find_in_long(text: str) -> list[Span]:
+    """The outermost JSON objects and arrays of a text that is too long to be walked through, as a parser finds them.
+
+    A number of beginnings is tried: each on the next part of the text, and the first few that fail there on all that
+    follows. (A parser's error counts the lines before it, so each costs as much as the text it was given is long.)
+    """
+    decoder = json.JSONDecoder()
+    found: list[Span] = []
+    at, tries, whole_tries = 0, _TRIES, _WHOLE_TRIES
+    while tries > 0 and len(found) < _MOST_IN_LONG and (opening := STRICT.opening.search(text, at)):
+        start = opening.start()
+        for end in (start + _WINDOW, len(text)):
+            tries -= 1
+            try:
+                size = decoder.raw_decode(text[start:end])[1]
+                found.append(Span(start, start + size, text[start : start + size]))
+                at = start + size
+                break
+            except RecursionError:
+                tries -= _TOO_DEEP_COSTS
+                at = start + MAX_DEPTH
+                break
+            except ValueError:
+                at = start + 1
+            whole_tries -= 1
+            if end >= len(text) or whole_tries < 0:
+                break
     return found
 
 

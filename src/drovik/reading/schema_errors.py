@@ -5,10 +5,9 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-if TYPE_CHECKING:
-    from jsonschema import Draft202012Validator, ValidationError
+from drovik.project.schemas import Mismatch, SchemaChecker
 
 MOST_ERRORS = 20
 _SHOWN = 60
@@ -27,44 +26,46 @@ def pointer(steps: Iterable[object]) -> str:
     return "".join("/" + str(step).replace("~", "~0").replace("/", "~1") for step in steps)
 
 
-def schema_errors(validator: Draft202012Validator, value: object) -> tuple[SchemaError, ...]:
+def schema_errors(checker: SchemaChecker, value: object) -> tuple[SchemaError, ...]:
     """The first errors of a value against a schema, in the order of their places."""
-    found: list[SchemaError] = []
-    try:
-        for error in validator.iter_errors(value):
-            found.append(SchemaError(pointer(error.absolute_path), _what(error)))
-            if len(found) >= MOST_ERRORS:
-                break
-    except RecursionError:
-        found.append(SchemaError("", "is nested too deeply to be checked"))
+    found = [
+        SchemaError(pointer(one.steps), _what(one, _at(value, one.steps)))
+        for one in checker.mismatches(value, MOST_ERRORS)
+    ]
     return tuple(sorted(found, key=lambda one: one.at))
 
 
-def _what(error: ValidationError) -> str:
-    rule, got = str(error.validator), error.instance
-    wanted: Any = error.validator_value
+def _at(value: Any, steps: Iterable[str | int]) -> Any:
+    for step in steps:
+        try:
+            value = value[step]
+        except (KeyError, IndexError, TypeError):
+            return None
+    return value
+
+
+def _what(error: Mismatch, got: Any) -> str:
+    rule, wanted = error.rule, error.wanted
+    if rule == "pattern" and wanted is None:
+        return error.words
     words = {
-        "type": f"{_short(got)} is not {_types(wanted)}",
-        "enum": f"{_short(got)} is none of {_short(wanted, 160)}",
-        "const": f"{_short(got)} is not {_short(wanted)}",
-        "pattern": f"{_short(got)} does not match {wanted}",
-        "minimum": f"{_short(got)} is below {wanted}",
-        "maximum": f"{_short(got)} is above {wanted}",
-        "minLength": f"{_short(got)} is shorter than {wanted}",
-        "maxLength": f"{_short(got)} is longer than {wanted}",
-        "minItems": f"has fewer than {wanted} elements",
-        "maxItems": f"has more than {wanted} elements",
+        "type": lambda: f"{_short(got)} is not {_types(wanted)}",
+        "enum": lambda: f"{_short(got)} is none of {_short(wanted, 160)}",
+        "const": lambda: f"{_short(got)} is not {_short(wanted)}",
+        "pattern": lambda: f"{_short(got)} does not match {str(wanted)[:160]}",
+        "minimum": lambda: f"{_short(got)} is below {wanted}",
+        "maximum": lambda: f"{_short(got)} is above {wanted}",
+        "minLength": lambda: f"{_short(got)} is shorter than {wanted}",
+        "maxLength": lambda: f"{_short(got)} is longer than {wanted}",
+        "minItems": lambda: f"has fewer than {wanted} elements",
+        "maxItems": lambda: f"has more than {wanted} elements",
     }
-    if rule == "required" and isinstance(got, dict):
-        missing = [name for name in wanted if name not in got]
-        # One error comes per missing name; its own message names it.
-        name = next((one for one in missing if repr(one) in error.message), missing[0] if missing else "")
-        return f"the member '{name}' is missing"
-    if rule == "additionalProperties" and isinstance(got, dict) and wanted is False:
-        known = set(error.schema.get("properties", {})) if isinstance(error.schema, dict) else set()
-        extra = ", ".join(f"'{name}'" for name in got if name not in known)
+    if rule == "required":
+        return f"the member '{str(wanted)[:100]}' is missing"
+    if rule in ("additionalProperties", "unevaluatedProperties") and isinstance(wanted, list):
+        extra = ", ".join(f"'{name}'" for name in wanted[:20])
         return f"has members that the schema does not know: {extra[:160]}"
-    return words.get(rule) or error.message[:200]
+    return words[rule]() if rule in words else error.words[:200]
 
 
 def _types(wanted: Any) -> str:
@@ -74,6 +75,11 @@ def _types(wanted: Any) -> str:
 
 
 def _short(value: object, most: int = _SHOWN) -> str:
+    """A value in few characters; of a large one no more is written out than that."""
+    if isinstance(value, str):
+        value = value[:most]
+    if isinstance(value, dict | list) and len(value) > most:
+        return "a list" if isinstance(value, list) else "an object"
     try:
         text = json.dumps(value, ensure_ascii=False)
     except (RecursionError, ValueError, TypeError):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 
 _WORDS = {"True": "true", "False": "false", "None": "null", "NaN": "null", "undefined": "null"}
@@ -84,9 +85,18 @@ class LenientTokens(Tokens):
             return None
         word = match[0]
         if word[0] in "+-.0123456789":
-            number = float(word) if not re.fullmatch(r"[-+]?\d+", word) else int(word) if len(word) < 300 else 0
-            return json.dumps(number), len(word)
+            number = (
+                float(word) if not re.fullmatch(r"[-+]?\d+", word) else int(word) if len(word) < 300 else math.inf
+            )
+            return _written(number, word), len(word)
         return _WORDS.get(word, word), len(word)
+
+
+def _written(number: float, word: str) -> str:
+    """A number as JSON; one that is too large as such a one, for the reader to say so."""
+    if math.isinf(number):
+        return "-1e999" if word.startswith("-") else "1e999"
+    return json.dumps(number)
 
 
 STRICT, LENIENT = Tokens(), LenientTokens()

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.causes.answers import elsewhere, explained
-from drovik.scoring.causes.table import OF_STATUS
+from drovik.scoring.causes.table import BEYOND, OF_STATUS
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
 from drovik.scoring.places import ABSENT
 from drovik.sending.drift import as_one, same_share
@@ -20,6 +20,10 @@ from drovik.store.records import Answer
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
+
+
+MOST_COMPARED = 500_000
+"""Characters of an answer. A longer one is a model that has lost its way: seconds of every measure, and a miss."""
 
 
 class ScoredCase(NamedTuple):
@@ -314,15 +318,19 @@ def score_case(
     in_form = answer.status == "ok" or (
         answer.status == "cut_off" and task.form == "text" and answer.value is not None
     )
+    if len(answer.text) > MOST_COMPARED:
+        return ScoredCase(case, answer, measure.worst(expected, BEYOND))
     if in_form or answer.status == "off_schema":
         try:
             said = Said(answer.text, answer.how, answer.pictures, arm, case.id) if measure.wants_said else UNTOLD
             read = measure.per_case(answer.value, expected, said)
+            if in_form and not read.findings:
+                return ScoredCase(case, answer, read)
+            findings = explained(measure, answer, expected, read)
         except CannotScore as error:
             return ScoredCase(case, answer, None, note=str(error))
-        if in_form and not read.findings:
-            return ScoredCase(case, answer, read)
-        findings = explained(measure, answer, expected, read)
+        except Exception:  # an answer that no measure was made for is a miss, and not the end of scoring
+            return ScoredCase(case, answer, measure.worst(expected, BEYOND))
         if in_form:
             return ScoredCase(case, answer, read if findings is read.findings else read._replace(findings=findings))
         # What it would take to undo a finding is told of the statistics as read, and these are the worst.

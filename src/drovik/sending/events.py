@@ -17,6 +17,10 @@ _LINE = re.compile(r"\r\n|\n|\r(?=.)", re.DOTALL)
 """A CR at the very end may be half of a CR LF, so it waits for what follows."""
 
 
+_EMPTY_LINES = re.compile(r"(?:\r\n|\n|\r(?=.)){3,}+", re.DOTALL)
+"""Many empty lines say no more than one, and a reply may be fifty megabytes of them."""
+
+
 @dataclass(frozen=True)
 class Piece:
     """One event or line: its name where it is an event, and its data."""
@@ -41,7 +45,7 @@ class Lines:
         waits = bool(self._rest) and self._rest[-1].endswith("\r")
         self._rest.append(text)
         if waits or "\n" in text or "\r" in text:  # else a line of 50 MB would be gone through at each piece
-            *whole, rest = _LINE.split("".join(self._rest))
+            *whole, rest = _LINE.split(_EMPTY_LINES.sub("\n\n", "".join(self._rest)))
             self._rest = [rest]
             yield from whole
         if last and (rest := "".join(self._rest)):

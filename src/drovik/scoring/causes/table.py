@@ -10,6 +10,7 @@ Whose = Literal["prompt", "measure", "expected output", "picture", "model", "nob
 ANOTHER_VALUE = "another value"
 ANOTHER_LABEL = "another label"
 OTHER_WORDS = "other words"
+BEYOND = "beyond comparing"
 
 
 @dataclass(frozen=True)
@@ -128,6 +129,9 @@ _SEEN = (
     Cause("wrong label", "places with another label", "model", "name the labels in the prompt"),
     Cause("no place that can be read", "places that cannot be read", "prompt", "show one in the prompt"),
 )
+_BEYOND = (
+    Cause(BEYOND, "answers beyond comparing", "model", "read some by drovik show: they are built as no answer is"),
+)
 _FORM = (
     Cause("too long", "answers too long", "prompt", "say how long to be"),
     Cause("too short", "answers too short", "prompt", "say how long to be"),
@@ -142,7 +146,7 @@ _FORM = (
     ),
 )
 
-CAUSES = {one.name: one for one in (*_LABELS, *_FIELDS, *_TEXTS, *_ANSWERS, *_STATEMENTS, *_SEEN, *_FORM)}
+CAUSES = {one.name: one for one in (*_LABELS, *_FIELDS, *_TEXTS, *_ANSWERS, *_STATEMENTS, *_SEEN, *_FORM, *_BEYOND)}
 
 OF_STATUS = {
     "off_schema": "off the schema",

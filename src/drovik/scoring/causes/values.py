@@ -114,7 +114,7 @@ def _is_swapped_day(wanted: Any, got: Any) -> bool:
     one = read_date(wanted) if isinstance(wanted, str) else None
     if one is None or not isinstance(got, str) or one.day == one.month:
         return False
-    numbers = [int(part) for part in re.findall(r"\d+", got)][:3]
+    numbers = [int(part) for part in re.findall(r"\d{1,9}", got)[:3]]
     if re.fullmatch(r"\s*\d{4}-\d{1,2}-\d{1,2}\s*", got):
         return numbers == [one.year, one.day, one.month]
     other = read_date(got)

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
+import regex
 from pydantic import BaseModel, Field, field_validator
 
 from drovik.problems import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.language.detecting import LANGUAGES, language_of
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
+from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, share
 from drovik.scoring.places import ABSENT, Pointer, at
 
 if TYPE_CHECKING:
@@ -37,8 +39,8 @@ class Pattern(Frozen):
     @classmethod
     def _is_proper(cls, text: str) -> str:
         try:
-            re.compile(text)
-        except re.error as error:
+            regex.compile(text)
+        except (regex.error, RecursionError, OverflowError, MemoryError) as error:
             raise ValueError(f"'{text}' is no regular expression: {error}") from None
         return text
 
@@ -79,6 +81,7 @@ class Demand(NamedTuple):
     cause: str | None
 
 
+PATTERN_SECONDS = 1.0
 _ITEM = re.compile(r"^\s*(?:[-*•]|\d+[.)])\s+", re.MULTILINE)
 _SPANS = ("words", "sentences", "characters", "lines", "items")
 
@@ -146,15 +149,15 @@ class Form(Measure):
             if span is not None:
                 found.append(_spanned(name, span, _size(name, text)))
         for name, pattern in table.counts.items():
-            number = len(re.findall(pattern.pattern, text))
+            number = _count(pattern.pattern, text)
             wanted = _told(pattern.least, pattern.most)
             met = number >= pattern.least and (pattern.most is None or number <= pattern.most)
             cause = "pattern not there" if not number else "wrong number of them"
             found.append(Demand(name, f"{wanted} of {pattern.pattern}", str(number), None if met else cause))
         for name, forbidden in table.forbidden.items():
-            match = re.search(forbidden, text)
-            cause = "pattern that must not be there" if match else ""
-            found.append(Demand(name, f"no {forbidden}", match[0] if match else "none", cause or None))
+            there = _first(forbidden, text)
+            forbade = "pattern that must not be there" if there is not None else None
+            found.append(Demand(name, f"no {forbidden}", "none" if there is None else there, forbade))
         if table.language is not None:
             code = language_of(text)
             other = "another language" if code not in (None, table.language) else None
@@ -184,6 +187,27 @@ class Form(Measure):
         """See `Measure.tables`."""
         rows = tuple((name, (float(totals[n] / totals[-1]),)) for n, name in enumerate(self.demands))
         return (Table("each demand", ("met",), rows, shares=True),)
+
+
+def _count(pattern: str, text: str) -> int:
+    return int(_in_time(pattern, lambda: sum(1 for _ in regex.finditer(pattern, text, timeout=PATTERN_SECONDS))))
+
+
+def _first(pattern: str, text: str) -> str | None:
+    match = _in_time(pattern, lambda: regex.search(pattern, text, timeout=PATTERN_SECONDS))
+    return None if match is None else str(match[0])
+
+
+def _in_time(pattern: str, look: Callable[[], Any]) -> Any:
+    """What is found, in bounded time: some patterns take longer than anybody can wait, on answers made for that.
+
+    :raises CannotScore: where it took too long; that is no fault of the answer.
+    """
+    try:
+        return look()
+    except TimeoutError:
+        shown = pattern if len(pattern) <= 60 else pattern[:59] + "…"
+        raise CannotScore(f"the pattern {shown} took longer than {PATTERN_SECONDS:g} s on an answer") from None
 
 
 def _size(name: str, text: str) -> int:

@@ -19,6 +19,10 @@ if TYPE_CHECKING:
 MET, TOO_MANY, LEFT_OUT, OFF, COUNTED, EXACT, CASES = range(7)
 
 
+MOST_COUNTED = 1_000_000
+"""Nobody sees more of one thing in a picture; a larger number counts as that."""
+
+
 class ItemsTable(Frozen):
     """What stands in question.toml for an items measure.
 
@@ -90,7 +94,7 @@ class Items(Measure):
             if item is None:
                 return None
             if item[1]:
-                found[item[0]] += item[1]
+                found[item[0]] += min(item[1], MOST_COUNTED)
         return found if self._table.counts else Counter(dict.fromkeys(found, 1))
 
     def _item(self, one: Any) -> tuple[str, int] | None:

@@ -18,6 +18,7 @@ _SHORT = {
     "ln": "lane", "sq": "square", "pl": "place", "no": "", "nr": "", "apt": "flat",
 }  # fmt: skip
 _MOST_FORMULA = 300
+_MOST_FUNCTIONS, _DEEPEST_FORMULA = 8, 12
 _LARGEST_POWER = 400
 
 
@@ -78,6 +79,15 @@ class Formula(Rule):
 _FUNCTIONS = ("sqrt", "sin", "cos", "tan", "exp", "log", "ln", "pi")
 
 
+def _is_deep(text: str) -> bool:
+    depth = 0
+    for char in text:
+        depth += (char == "(") - (char == ")")
+        if depth > _DEEPEST_FORMULA:
+            return True
+    return False
+
+
 def _expression(value: Any) -> Any:
     """A formula as an expression; None where it is none.
 
@@ -94,6 +104,8 @@ def _expression(value: Any) -> Any:
     words = re.findall(r"[^\W\d_]+", text)
     if any(len(word) > 1 and word not in _FUNCTIONS for word in words):
         return None
+    if sum(len(word) > 1 for word in words) > _MOST_FUNCTIONS or _is_deep(text):
+        return None  # functions of functions of functions keep SymPy busy for ever
     powers = re.findall(r"\*\*[\s(-]*(\d*)(\s*\*\*)?", text)
     if any(tower for _, tower in powers) or math.prod(int(one[:6] or 1) for one, _ in powers) > _LARGEST_POWER:
         return None
