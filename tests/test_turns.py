@@ -7,15 +7,15 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from jinja2 import meta
 
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.problems import DrovikError
 from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case, Picture
-from drovik.project.prompts import Prompt, environment
+from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Task
+from drovik.project.templates import compiled
 from drovik.sending.turns import PicturePart, TextPart, asking_of, canonical_asking
 
 SETTINGS = {
@@ -34,9 +34,7 @@ def canonical_text(task: Task, arm: Arm, one: Case, digests: list[str]) -> str:
 
 def made(ask: str, system: str = "", settings: dict[str, Any] | None = None, labels: tuple[str, ...] = ("cap", "hat"),
          uses: frozenset[str] = frozenset()) -> tuple[Task, tuple[Arm, ...]]:  # fmt: skip
-    found = frozenset(
-        name for text in (system, ask) for name in meta.find_undeclared_variables(environment().parse(text))
-    )
+    found = frozenset(name for text in (system, ask) for name in compiled(text, "", "")[1])
     prompt = Prompt("v1", "v1.toml", "", system, ask, uses | found)
     task = Task("t", "", "text", None, None, (), (prompt,), labels)
     return task, arms_of(task, ProjectFile.model_validate(settings or SETTINGS))

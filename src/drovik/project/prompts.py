@@ -5,19 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from pydantic import Field
 
 from drovik.problems import Problem, known_words
-from drovik.project.toml_files import Frozen, read_toml, validated
+from drovik.project.templates import compiled
+from drovik.project.toml_files import Frozen, collected, read_toml, validated
 
 if TYPE_CHECKING:
-    from jinja2.runtime import Context
-    from jinja2.sandbox import SandboxedEnvironment
-
     from drovik.project.tasks import Task
 
 TASK_VARIABLES = ("labels", "schema")
@@ -27,9 +24,6 @@ SHOWN_VARIABLES = ("times", "step", "pages", "parts")
 """What a prompt may say of the pictures that are sent: frames' times, pages' numbers, how many there are."""
 
 OUR_VARIABLES = (*TASK_VARIABLES, *SHOWN_VARIABLES, "picture", "earlier")
-
-
-_LARGEST = 1_000_000
 
 
 class LaterTurn(Frozen):
@@ -58,28 +52,6 @@ class Prompt:
     ask: str
     variables: frozenset[str]
     turns: tuple[str, ...] = ()
-
-
-@cache
-def environment() -> SandboxedEnvironment:
-    """The templates' sandbox: no attribute tricks, and an unknown variable is an error."""
-    from jinja2 import StrictUndefined
-    from jinja2.exceptions import SecurityError
-    from jinja2.sandbox import ImmutableSandboxedEnvironment
-
-    class Sandbox(ImmutableSandboxedEnvironment):
-        """Also without the two operators by which one line can take all memory or all time."""
-
-        intercepted_binops = frozenset(("*", "**"))
-
-        def call_binop(self, context: Context, operator: str, left: Any, right: Any) -> Any:
-            sizes = [len(one) if isinstance(one, str | list | tuple) else 1 for one in (left, right)]
-            counts = [one for one in (left, right) if isinstance(one, int)]
-            if max(sizes) * max([1, *counts]) > _LARGEST or (operator == "**" and abs(right) > 100):
-                raise SecurityError(f"{operator} would make something too large")
-            return super().call_binop(context, operator, left, right)
-
-    return Sandbox(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=False)
 
 
 def read_prompts(home: Path, problems: list[Problem]) -> tuple[Prompt, ...]:
@@ -116,15 +88,8 @@ def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | No
 
 
 def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> frozenset[str] | None:
-    from jinja2 import TemplateSyntaxError, meta
-
-    try:
-        return frozenset(meta.find_undeclared_variables(environment().parse(text))) - set(environment().globals)
-    except TemplateSyntaxError as error:
-        problems.append(
-            Problem(f"line {error.lineno} of the text: {error.message}", "mend the template", shown, place)
-        )
-        return None
+    found = collected(problems, compiled, text, shown, place)
+    return None if found is None else found[1]
 
 
 def check_variables(task: Task, given_names: Sequence[str]) -> list[Problem]:

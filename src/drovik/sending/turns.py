@@ -14,8 +14,8 @@ from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.arms import Arm
 from drovik.project.canonical import canonical
 from drovik.project.cases import Case, prep_for
-from drovik.project.prompts import environment
 from drovik.project.tasks import Task
+from drovik.project.templates import TooMuch, compiled, render
 
 if TYPE_CHECKING:
     from jinja2 import Template
@@ -64,7 +64,7 @@ Answer the same question once more, about the same pictures, in the right form: 
 
 @lru_cache(maxsize=512)
 def _template(text: str) -> Template:
-    return environment().from_string(text)
+    return compiled(text, "", "")[0]
 
 
 _OF_THE_TASK = frozenset(("labels", "schema"))
@@ -209,16 +209,17 @@ def _no_picture(*_: object) -> str:
 
 
 def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: Case) -> str:
-    from jinja2 import TemplateError
-
     if "{" not in text:
         return text.strip()
     try:
-        return _template(text).render(variables).strip()
+        return render(_template(text), variables).strip()
     except DrovikError as error:
         first = error.problems[0]
         raise DrovikError(Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")) from None
-    except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError, MemoryError) as error:
+    except TooMuch as error:
+        raise DrovikError(Problem(str(error), "write it shorter", arm.prompt.file, place)) from None
+    except Exception as error:
+        # A stranger's template makes Python raise whatever it likes; each is one line about that template.
         what = f"fails on case '{case.id}': {str(error).rstrip('.')}"
         raise DrovikError(Problem(what, "mend the template or the case", arm.prompt.file, place)) from None
 
