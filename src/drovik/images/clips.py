@@ -35,6 +35,8 @@ class OpenedVideo:
     container: Any
     stream: Any
     stamps: list[int]
+    path: str
+    max_pixels: int
 
     def pictures(self) -> Iterator[tuple[Shot, Image.Image]]:
         """Each shot's picture."""
@@ -50,6 +52,7 @@ class OpenedVideo:
                 frames = self.container.decode(self.stream)
             for frame in frames:
                 if frame.pts is not None and frame.pts >= stamp:
+                    see_that_it_is_not_too_large((frame.width, frame.height), self.path, self.max_pixels)
                     found[stamp] = frame.to_image()
                     break
             at = number
@@ -74,6 +77,8 @@ def opened_video(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterato
                 raise DrovikError(Problem("is a recording without pictures", "give a clip that has some", path))
             stream = container.streams.video[0]
             stream.thread_type = "AUTO"
+            # FFmpeg itself refuses to decode a frame that turns out larger than the stream said.
+            stream.codec_context.options = {"max_pixels": str(max_pixels)}
             size = (stream.codec_context.width, stream.codec_context.height)
             see_that_it_is_not_too_large(size, path, max_pixels)
             stamps = sorted(packet.pts for packet in container.demux(stream) if packet.pts is not None)
@@ -81,7 +86,7 @@ def opened_video(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterato
                 raise DrovikError(Problem("is a clip without a frame", "open it elsewhere and save it anew", path))
             shots = _shots(container, stream, stamps, prep.frames or UNASKED)
             facts = PictureFacts("video", (size,) * len(shots), _orientation(stream), tuple(shots), len(stamps))
-            yield OpenedVideo(facts, container, stream, stamps)
+            yield OpenedVideo(facts, container, stream, stamps, path, max_pixels)
     except av.FFmpegError as error:
         raise DrovikError(broken(path, error)) from None
 

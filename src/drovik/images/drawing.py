@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from drovik.images.layout import Layout
+from drovik.problems import DrovikError, Problem
 from drovik.project.preps import Prep
 
 if TYPE_CHECKING:
@@ -14,6 +15,10 @@ if TYPE_CHECKING:
 
 _REMEDY = {2: 0, 3: 3, 4: 1, 5: 5, 6: 4, 7: 6, 8: 2}
 """Pillow's transposition (its `Transpose` enum, by number) that turns each of Exif's orientations upright."""
+
+
+_MOST_GRAY = 65535
+_SAVE_IT = "save it with 8 or 16 bits"
 
 
 def draw(picture: Image.Image, layout: Layout, prep: Prep) -> Iterator[Image.Image]:
@@ -94,9 +99,15 @@ def _is_see_through(picture: Image.Image) -> bool:
 
 def _in_eight_bits(picture: Image.Image) -> Image.Image:
     """A gray picture of 16 bits as one of 8; Pillow itself would cut its values off instead of scaling them."""
+    if picture.mode == "F":
+        raise DrovikError(Problem("its gray values are fractions, and nobody says which of them is white", _SAVE_IT))
     if not picture.mode.startswith("I"):
         return picture
     whole = picture.convert("I")
+    low, high = (int(str(one)) for one in whole.getextrema())
+    if low < 0 or high > _MOST_GRAY:
+        what = f"its gray values go from {low} to {high}, and nobody says which of them is white"
+        raise DrovikError(Problem(what, _SAVE_IT))
     return whole.point(lambda value: value * (1 / 257) + 0.5).convert("L")
 
 

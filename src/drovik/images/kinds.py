@@ -10,6 +10,18 @@ from drovik.problems import DrovikError, Problem
 Kind = Literal["picture", "heic", "pdf", "video"]
 
 _HEIC = (b"heic", b"heix", b"heim", b"heis", b"hevc", b"hevx", b"mif1", b"msf1")
+_PICTURES = (
+    b"\xff\xd8\xff",
+    b"\x89PNG\r\n\x1a\n",
+    b"GIF87a",
+    b"GIF89a",
+    b"BM",
+    b"II*\0",
+    b"MM\0*",
+    b"II+\0",
+    b"MM\0+",
+)
+"""How JPEG, PNG, GIF, BMP and TIFF begin."""
 _EXTRAS: dict[str, tuple[str, str, str]] = {
     "heic": ("pillow_heif", "heic", "a HEIC picture"),
     "pdf": ("pypdfium2", "pdf", "a PDF"),
@@ -20,6 +32,8 @@ _EXTRAS: dict[str, tuple[str, str, str]] = {
 def kind_of(data: bytes) -> Kind:
     """What a source is; `picture` is whatever Pillow may know, or nobody."""
     head = data[:16]
+    if head.startswith(_PICTURES) or (head[:4] == b"RIFF" and head[8:12] == b"WEBP"):
+        return "picture"  # whatever else stands in it: a comment may hold the beginning of a PDF
     if b"%PDF-" in data[:1024]:
         return "pdf"
     if head[4:8] == b"ftyp":

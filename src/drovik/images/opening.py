@@ -15,17 +15,22 @@ from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
+from drovik.images.gif_frames import largest_frame
 from drovik.images.kinds import Kind, extra_package, kind_of
 from drovik.images.metadata import may_be_turned
 from drovik.images.shots import Shot, chosen_frames, chosen_pages
 from drovik.problems import DrovikError, Problem
-from drovik.project.preps import PAGE_RESOLUTION, Prep
+from drovik.project.preps import MOST_PAGES, PAGE_RESOLUTION, Prep
+from drovik.project.settings import DEFAULT_MAX_PIXELS
 
 if TYPE_CHECKING:
     from PIL import Image
 
 _ORIENTATION = 0x0112
 _FORMATS = ("JPEG", "PNG", "WEBP", "GIF", "BMP", "TIFF")
+SMALL_BYTES, MOST_PIXELS_OF_SMALL = 1_000_000, 40_000_000
+MOST_FRAMES = 10_000
+"""Of a moving picture or a document, where all are wanted."""
 _DEFAULT_LENGTH = 0.1
 """Seconds for which a frame is shown where the clip does not say."""
 
@@ -57,11 +62,13 @@ class PictureFacts:
 
 @dataclass
 class Opened:
-    """A source that is open: its facts, and its pictures by shot."""
+    """A source that is open: its facts, and its pictures by shot; none of them has more than `max_pixels`."""
 
     facts: PictureFacts
     kind: Kind
     handle: Any
+    path: str
+    max_pixels: int
 
     def pictures(self) -> Iterator[tuple[Shot, Image.Image]]:
         """Each shot's picture, as stored and not yet decoded where that can wait."""
@@ -71,6 +78,8 @@ class Opened:
             else:
                 if self.facts.count > 1:
                     self.handle.seek(shot.number - 1)
+                    # A frame may be larger than the first one said, and is decoded only after this.
+                    see_that_it_is_not_too_large(self.handle.size, self.path, self.max_pixels)
                 yield shot, self.handle
 
 
@@ -90,9 +99,8 @@ def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Any]
 
     :raises DrovikError: as `look_at` does.
     """
-    from PIL import Image
-
     kind = kind_of(data)
+    max_pixels = allowed_pixels(len(data), max_pixels)
     try:
         if kind == "video":
             from drovik.images.clips import opened_video
@@ -101,13 +109,14 @@ def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Any]
                 yield clip
         elif kind == "pdf":
             with contextlib.closing(_document(data, path)) as document:
-                yield Opened(_pdf_facts(document, path, max_pixels, prep), kind, document)
+                yield Opened(_pdf_facts(document, path, max_pixels, prep), kind, document, path, max_pixels)
         else:
             with _picture(data, path, kind) as picture:
-                yield Opened(_facts(picture, data, path, max_pixels, prep), kind, picture)
-    except DrovikError:
-        raise
-    except (OSError, ValueError, SyntaxError, EOFError, MemoryError, Image.DecompressionBombError) as error:
+                facts = _facts(picture, data, path, max_pixels, prep)
+                yield Opened(facts, kind, picture, path, max_pixels)
+    except DrovikError as error:
+        raise DrovikError(one if one.file else one._replace(file=path) for one in error.problems) from None
+    except Exception as error:  # the decoders raise whatever a broken file makes them stumble over
         raise DrovikError(broken(path, error)) from None
 
 
@@ -126,6 +135,17 @@ def see_that_it_is_not_too_large(size: tuple[int, int], path: str, max_pixels: i
         remedy = "shrink it, or raise max_pixels in drovik.toml"
         what = f"{size[0]} x {size[1]} pixels are more than max_pixels = {max_pixels}"
         raise DrovikError(Problem(what, remedy, path))
+
+
+def allowed_pixels(size: int, max_pixels: int) -> int:
+    """How many pixels a file of so many bytes may have.
+
+    A hundred million pixels of one colour fit into some kilobytes, and take half a gigabyte or more once decoded.
+    Where the project does not say, a small file is not believed to be that large a picture.
+    """
+    if max_pixels == DEFAULT_MAX_PIXELS and size < SMALL_BYTES:
+        return MOST_PIXELS_OF_SMALL
+    return max_pixels
 
 
 _getting_ready = threading.Lock()
@@ -147,7 +167,7 @@ def make_ready() -> None:
 
 
 def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
-    from PIL import Image, UnidentifiedImageError
+    from PIL import Image
 
     make_ready()
     formats: tuple[str, ...] = _FORMATS
@@ -156,7 +176,7 @@ def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
         formats = ("HEIF",)
     try:
         return Image.open(io.BytesIO(data), formats=formats)
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError, EOFError, TypeError, IndexError):
+    except Exception:
         what = "is no picture, whatever its name says" if data else "is an empty file"
         remedy = "give a JPEG, PNG, WebP, GIF, BMP, TIFF or HEIC picture, a PDF or a video"
         raise DrovikError(Problem(what, remedy, path)) from None
@@ -167,8 +187,8 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
     format_ = "JPEG" if picture.format == "MPO" else str(picture.format)
     orientation = 1
     if may_be_turned(data, "image/png" if format_ == "PNG" else None) and format_ != "HEIF":
-        orientation = int(picture.getexif().get(_ORIENTATION, 1) or 1)
-    count = getattr(picture, "n_frames", 1) if format_ in ("TIFF", "GIF", "WEBP") else 1
+        orientation = _orientation(picture)
+    count = _count(picture, format_, prep)
     shots, sizes = [Shot(1)], [picture.size]
     if format_ == "TIFF" and count > 1:
         shots, sizes = chosen_pages(count, prep, path), []
@@ -178,14 +198,44 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
             sizes.append(picture.size)
         picture.seek(0)
     elif count > 1 and prep.frames is not None:
-        shots = _moving_shots(picture, count, prep)
+        if count > MOST_FRAMES:
+            raise DrovikError(Problem(f"has {count} frames, more than {MOST_FRAMES}", "split it", path))
+        if format_ == "GIF":
+            see_that_it_is_not_too_large(largest_frame(data), path, max_pixels)
+        shots = _moving_shots(picture, count, prep, path, max_pixels)
         sizes = [picture.size] * len(shots)
     else:
         count = 1
     return PictureFacts(format_, tuple(sizes), orientation if 1 <= orientation <= 8 else 1, tuple(shots), count)
 
 
-def _moving_shots(picture: Image.Image, count: int, prep: Prep) -> list[Shot]:
+def _orientation(picture: Image.Image) -> int:
+    """Exif's orientation; upright where the block is broken, for that makes no good picture bad."""
+    try:
+        return int(picture.getexif().get(_ORIENTATION, 1) or 1)
+    except Exception:
+        return 1
+
+
+def _count(picture: Image.Image, format_: str, prep: Prep) -> int:
+    """How many pages or frames there are, as far as that has to be known: a file may hold a million empty ones."""
+    if format_ not in ("TIFF", "GIF", "WEBP") or (format_ != "TIFF" and prep.frames is None):
+        return 1
+    if format_ in ("WEBP", "GIF"):
+        return int(getattr(picture, "n_frames", 1))
+    most = max(prep.pages) if isinstance(prep.pages, tuple) else MOST_PAGES if prep.pages is None else MOST_FRAMES
+    count = 1
+    try:
+        while count <= most:
+            picture.seek(count)
+            count += 1
+    except EOFError:
+        pass
+    picture.seek(0)
+    return count
+
+
+def _moving_shots(picture: Image.Image, count: int, prep: Prep, path: str, max_pixels: int) -> list[Shot]:
     """The frames that a prep takes of a moving GIF or WebP."""
     from drovik.images.clips import changing, sample_of
 
@@ -194,6 +244,7 @@ def _moving_shots(picture: Image.Image, count: int, prep: Prep) -> list[Shot]:
     samples = []
     for number in range(count):
         picture.seek(number)
+        see_that_it_is_not_too_large(picture.size, path, max_pixels)
         if prep.frames.on_change is not None:
             samples.append(sample_of(picture))
         else:
@@ -206,6 +257,8 @@ def _moving_shots(picture: Image.Image, count: int, prep: Prep) -> list[Shot]:
     return chosen_frames(times, now, prep.frames)
 
 
+_PDF_PICTURE = 3
+"""FPDF_PAGEOBJ_IMAGE, in PDFium's public header."""
 _pdf_lock = threading.Lock()
 """PDFium is not made for threads."""
 
@@ -227,6 +280,9 @@ def _document(data: bytes, path: str) -> Any:
 
 
 def _pdf_facts(document: Any, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
+    if len(document) > MOST_FRAMES:
+        what = f"has {len(document)} pages, more than {MOST_FRAMES}"
+        raise DrovikError(Problem(what, "split it", path))
     shots = chosen_pages(len(document), prep, path)
     scale = (prep.resolution or PAGE_RESOLUTION) / 72
     sizes = []
@@ -235,6 +291,8 @@ def _pdf_facts(document: Any, path: str, max_pixels: int, prep: Prep) -> Picture
             page = document[shot.number - 1]
             size = (max(1, round(page.get_width() * scale)), max(1, round(page.get_height() * scale)))
             see_that_it_is_not_too_large(size, path, max_pixels)
+            for inner in page.get_objects(filter=(_PDF_PICTURE,), max_depth=5):
+                see_that_it_is_not_too_large(inner.get_px_size(), path, max_pixels)
             sizes.append(size)
     return PictureFacts("PDF", tuple(sizes), 1, tuple(shots), len(document))
 

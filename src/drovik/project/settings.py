@@ -18,6 +18,7 @@ from drovik.project.preps import Prep, SlotWord
 from drovik.project.toml_files import Frozen, plain_numbers, read_toml, validated
 
 FILE_NAME = "drovik.toml"
+DEFAULT_MAX_PIXELS = 100_000_000
 
 Name = Annotated[str, StringConstraints(pattern=r"^[^\s/@:,*]+$", max_length=80)]
 """A name that may stand as a part of an arm, such as `fulmar/v2/small`."""
@@ -213,7 +214,7 @@ class ProjectFile(Frozen):
     title: str = ""
     ask: str | None = None
     cases: str = "cases.jsonl"
-    max_pixels: int = Field(default=100_000_000, ge=1)
+    max_pixels: int = Field(default=DEFAULT_MAX_PIXELS, ge=1)
     pictures: PicturesFrom = PicturesFrom()
     endpoints: dict[Name, Endpoint] = {}
     models: dict[Name, Model] = {}
