@@ -33,16 +33,18 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
     :param shown: how the file is called in the error.
     :raises DrovikError: where it is not there, is no regular file, or cannot be read.
     """
+    # What goes wrong in the body is another matter, so that the file is opened before it.
     try:
-        with open(path, "rb", opener=_without_waiting) as file:
-            mode = os.fstat(file.fileno()).st_mode
-            if stat.S_ISDIR(mode):
-                raise IsADirectoryError
-            if not stat.S_ISREG(mode):
-                raise DrovikError(Problem("is no regular file", "put a file of that name in its place", shown))
-            yield file
+        file = open(path, "rb", opener=_without_waiting)  # noqa: SIM115
     except (OSError, ValueError) as error:
         raise DrovikError(unreadable(error, shown)) from None
+    with file:
+        mode = os.fstat(file.fileno()).st_mode
+        if stat.S_ISDIR(mode):
+            raise DrovikError(unreadable(IsADirectoryError(), shown))
+        if not stat.S_ISREG(mode):
+            raise DrovikError(Problem("is no regular file", "put a file of that name in its place", shown))
+        yield file
 
 
 def _without_waiting(path: str, flags: int) -> int:
@@ -66,7 +68,10 @@ def read_bytes(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> byte
     :raises DrovikError: where it cannot be read, or has more than `most` bytes.
     """
     with opened(path, shown) as file:
-        data = file.read(most + 1)
+        try:
+            data = file.read(most + 1)
+        except OSError as error:
+            raise DrovikError(unreadable(error, shown)) from None
     if len(data) > most:
         what = f"is too large for a file that you write: more than {most // 1_000_000} MB"
         raise DrovikError(Problem(what, "split it, or name another file", shown))

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import argparse
 import csv
+import io
 import json
 import os
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik.files import read_text
 from drovik.problems import DrovikError, Problem
+from drovik.text import visible
 
 if TYPE_CHECKING:
     from drovik.project.settings import ProjectFile
@@ -32,13 +35,21 @@ COLUMNS = (
     "seconds",
 )
 MARK = "asked"
-_RISKY = ("=", "+", "-", "@", "\t", "\r")
+MOST_TABLE_BYTES = 1_000_000_000
+_RISKY = ("=", "+", "-", "@", "\t", "\n", "\N{FULLWIDTH EQUALS SIGN}", "\N{FULLWIDTH PLUS SIGN}",
+          "\N{FULLWIDTH HYPHEN-MINUS}", "\N{FULLWIDTH COMMERCIAL AT}")  # fmt: skip
 
 
 def guarded(value: Any) -> str:
-    """A cell that no spreadsheet takes for a formula."""
+    """A cell that no spreadsheet takes for a formula, and in which nothing is that tears the row or hides."""
     text = "" if value is None else value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+    text = visible(text)
     return f"'{text}" if isinstance(value, str) and text.startswith(_RISKY) else text
+
+
+def known_by(name: str) -> str:
+    """What a name is read back as from its cell."""
+    return _bare(guarded(name))
 
 
 class AnswerTable:
@@ -55,14 +66,14 @@ class AnswerTable:
         self.there = self._read()
 
     def _read(self) -> set[tuple[str, str, int]]:
-        if not self._path.exists() or self._path.stat().st_size == 0:
+        if not os.path.lexists(self._path) or (self._path.is_file() and self._path.stat().st_size == 0):
             self._write([self._columns], "w")
             return set()
         try:
-            with self._path.open(encoding="utf-8", newline="") as file:
-                reader = csv.DictReader(file)
-                columns, rows = list(reader.fieldnames or []), list(reader)
-        except (OSError, UnicodeDecodeError, csv.Error) as error:
+            text = read_text(self._path, str(self._path), MOST_TABLE_BYTES)
+            reader = csv.DictReader(io.StringIO(text, newline=""))
+            columns, rows = list(reader.fieldnames or []), list(reader)
+        except csv.Error as error:
             raise DrovikError(Problem(f"cannot be read: {error}", "give another file", str(self._path))) from None
         if columns != self._columns:
             what = "is a table with other columns"
@@ -170,7 +181,7 @@ class Files:
 
     def wanted(self, name: str, model: str, time: int) -> bool:
         """Whether there is no answer yet in one of the files."""
-        lacks = self.table is not None and (name, model, time) not in self.table.there
+        lacks = self.table is not None and (known_by(name), model, time) not in self.table.there
         lacks |= self.folder is not None and not self.folder.has(name, model, time)
         wanted = lacks or not self.files
         self.there += not wanted
@@ -182,7 +193,7 @@ class Files:
             return
         answer = answer_of(self._reader, ending)
         place = (ask.case.id, ask.arm.model_name, ask.repeat)
-        if self.table is not None and place not in self.table.there:
+        if self.table is not None and (known_by(place[0]), *place[1:]) not in self.table.there:
             self.table.add(*place, answer)
         if self.folder is not None:
             self.folder.add(*place, answer)

@@ -70,23 +70,12 @@ def main(argv: Sequence[str] | None = None) -> int:
     words = list(sys.argv[1:] if argv is None else argv)
     # A hundred thousand cases are many objects and no cycles: looking for those as often as is usual takes a third.
     gc.set_threshold(200_000, 50, 100)
+    _open_what_is_closed()
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):  # a terminal that lacks a character shows another, and nothing ends
             stream.reconfigure(errors="replace")
-    if words in (["--version"], ["-V"]):
-        print(f"drovik {__version__}")
-        return DONE
-    parser = _parser(words)
-    arguments, rest = parser.parse_known_args(words)
-    if rest and (any(word.startswith("-") and word != "-" for word in rest) or not hasattr(arguments, "words")):
-        parser.error(f"unrecognized arguments: {' '.join(rest)}")
-    if rest:
-        arguments.words += rest  # words that stand behind options, which argparse does not put together
-    if arguments.command is None:
-        parser.print_help()
-        return DONE
     try:
-        code: int = arguments.run(arguments)
+        code = _run(words)
         sys.stdout.flush()
         return code
     except DrovikError as error:
@@ -102,6 +91,31 @@ def main(argv: Sequence[str] | None = None) -> int:
         return DONE
     except Exception as error:
         return _last_resort(error)
+
+
+def _open_what_is_closed() -> None:
+    """Standard streams that were closed by whoever started this: what is printed there goes nowhere."""
+    if sys.stdout is None:
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w")  # noqa: SIM115
+
+
+def _run(words: Sequence[str]) -> int:
+    if words in (["--version"], ["-V"]):
+        print(f"drovik {__version__}")
+        return DONE
+    parser = _parser(words)
+    arguments, rest = parser.parse_known_args(words)
+    if rest and (any(word.startswith("-") and word != "-" for word in rest) or not hasattr(arguments, "words")):
+        parser.error(f"unrecognized arguments: {' '.join(rest)}")
+    if rest:
+        arguments.words += rest  # words that stand behind options, which argparse does not put together
+    if arguments.command is None:
+        parser.print_help()
+        return DONE
+    code: int = arguments.run(arguments)
+    return code
 
 
 def _nothing_more_to_print() -> None:

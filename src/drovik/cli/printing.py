@@ -10,6 +10,8 @@ from decimal import Decimal
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
+from drovik.text import escaped_json
+
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.style import StyleType
@@ -59,7 +61,7 @@ def table(columns: Sequence[str], rows: Iterable[Sequence[str]], numbers: Sequen
 
 def print_json(document: Mapping[str, Any]) -> None:
     """Print one JSON document and nothing else."""
-    print(json.dumps(document, ensure_ascii=False, indent=1, default=_plain))
+    print(escaped_json(json.dumps(document, ensure_ascii=False, indent=1, default=_plain)))
 
 
 def _plain(value: object) -> object:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import money, say, shortened, statuses, table
+from drovik.cli.printing import aside, money, say, shortened, statuses, table
 
 if TYPE_CHECKING:
     from drovik.cli.planning import Planned
@@ -61,6 +61,14 @@ def sum_up(project: Project, store: Store, planned: Planned, tally: Tally) -> No
     _say_money(store, tally)
     if tally.left and not tally.stops and not tally.over:
         say("Go on with: drovik send")
+
+
+def say_what_stops(tally: Tally) -> None:
+    """Say on standard error why no more is sent, where nothing else is said."""
+    for problem in tally.stops:
+        aside(problem.line())
+    if tally.over:
+        aside(f"The limit is reached, {tally.left} are left: raise --most to go on from here.")
 
 
 def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:

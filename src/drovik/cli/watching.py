@@ -19,7 +19,7 @@ SETTLED = 0.7
 def watch(arguments: argparse.Namespace) -> int:
     """Send what there is, then what comes; 130 at the end, as every interrupted run."""
     from drovik.cli.send import exit_code, send_as_asked
-    from drovik.cli.summing_up import sum_up
+    from drovik.cli.summing_up import say_what_stops, sum_up
 
     folder = project_folder(arguments.project)
     seen: object = None
@@ -37,6 +37,8 @@ def watch(arguments: argparse.Namespace) -> int:
                     tally = send_as_asked(project, store, planned, arguments)
                     if not arguments.quiet:
                         sum_up(project, store, planned, tally)
+                    elif tally.stops or tally.over:
+                        say_what_stops(tally)
                     if tally.interrupted or tally.stops or tally.over:
                         return exit_code(tally)
         except DrovikError as error:

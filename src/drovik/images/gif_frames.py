@@ -1,4 +1,4 @@
-"""How large the frames of a GIF are, read off its blocks (GIF89a specification), so that none has to be decoded for it.
+"""How large the frames of a GIF are, read off its blocks (GIF89a specification); none has to be decoded for it.
 
 A frame may be far larger than the screen that the file begins with, and decoders make room for it as they come to it.
 """

@@ -183,8 +183,10 @@ def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
 
 
 def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
-    see_that_it_is_not_too_large(picture.size, path, max_pixels)
     format_ = "JPEG" if picture.format == "MPO" else str(picture.format)
+    if format_ == "WEBP" and max_pixels == MOST_PIXELS_OF_SMALL:
+        max_pixels //= 2  # its decoder holds two pictures more
+    see_that_it_is_not_too_large(picture.size, path, max_pixels)
     orientation = 1
     if may_be_turned(data, "image/png" if format_ == "PNG" else None) and format_ != "HEIF":
         orientation = _orientation(picture)

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from importlib.resources import files
+from typing import Any
 
 from drovik import __version__
 from drovik.comparing.judges import checked_against_people
@@ -37,6 +38,7 @@ from drovik.scoring.doubts import Doubt, doubts_of, mending_of
 from drovik.scoring.gathering import TaskView
 from drovik.scoring.measure import Finding
 from drovik.scoring.mending import ToMend
+from drovik.text import visible
 
 THUMBNAIL_SIDE = 300
 MOST_MISSES = 60
@@ -106,6 +108,11 @@ class TaskSection:
     judges: tuple[str, ...]
 
 
+def _shown(value: Any) -> Any:
+    """What is put into the page: text of strangers with what nobody would see spelled out; markup as it is."""
+    return visible(value) if type(value) is str else value
+
+
 def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> str:
     """The page.
 
@@ -115,7 +122,7 @@ def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> st
 
     environment = Environment(
         loader=PackageLoader("drovik.reporting", "."), autoescape=True, undefined=StrictUndefined,
-        trim_blocks=True, lstrip_blocks=True,
+        trim_blocks=True, lstrip_blocks=True, finalize=_shown,
     )  # fmt: skip
     environment.filters |= {"percent": percent, "with_interval": with_interval}
     style = files("drovik.reporting").joinpath("page.css").read_text("utf-8")

@@ -7,14 +7,17 @@ failure and no miss of the arm: such an answer is not scored.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import selectors
+import signal
 import subprocess
 import sys
+import time
 import weakref
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import Field, field_validator
 
@@ -39,11 +42,12 @@ for line in sys.stdin:
     try:
         if call is None:
             call = getattr(importlib.import_module(name), function)
-        made = call(*json.loads(line))
-        told = {"made": made if isinstance(made, dict) else {"score": made}}
+        asked = json.loads(line)
+        made = call(*asked["given"])
+        told = {"number": asked["number"], "made": made if isinstance(made, dict) else {"score": made}}
         text = json.dumps(told)
     except BaseException as error:
-        text = json.dumps({"failed": f"{type(error).__name__}: {error}"[:300]})
+        text = json.dumps({"number": asked["number"], "failed": f"{type(error).__name__}: {error}"[:300]})
     out.write(text + "\\n")
     out.flush()
 """
@@ -115,7 +119,8 @@ class Own(Measure):
         score = made.get("score")
         if not isinstance(score, bool | int | float) or not 0 <= score <= 1:
             raise CannotScore(f"{self._table.call} gave {shown(score)[:60]}, which is no number from 0 to 1")
-        findings = tuple(_finding(one) for one in made.get("findings") or () if isinstance(one, dict))
+        told = made.get("findings")
+        findings = tuple(_finding(one) for one in (told if isinstance(told, list) else ()) if isinstance(one, dict))
         if score < 1 and not findings:
             findings = (Finding(self._table.at, shown(expected), shown(got), "below the wanted score"),)
         return CaseScore((float(score), 1.0), float(score), findings)
@@ -139,49 +144,70 @@ def _finding(one: dict[str, Any]) -> Finding:
 
 
 class _Process:
-    """The process that a function runs in: started when first asked, and anew where it did not answer in time."""
+    """The process that a function runs in: started when first asked, and again where it did not answer in time.
+
+    What is asked has a number, which the answer has to bear: whatever else the function, or what it calls, writes on
+    the pipe would be taken for an answer, and put all that follow out of step.
+    """
 
     def __init__(self, folder: Path, call: str, seconds: float) -> None:
         self._folder, self._call, self._seconds = folder.resolve(), call, seconds
         self._running: subprocess.Popen[bytes] | None = None
+        self._number = 0
 
     def ask(self, given: list[Any]) -> dict[str, Any]:
         """What the function says.
 
-        :raises CannotScore: where it says nothing, or not in time.
+        :raises CannotScore: where it says nothing, something else, or not in time.
         """
         process = self._running or self._started()
-        assert process.stdin is not None
-        assert process.stdout is not None
+        self._number += 1
+        asked = json.dumps({"number": self._number, "given": given}).encode() + b"\n"
         try:
-            process.stdin.write(json.dumps(given).encode() + b"\n")
-            process.stdin.flush()
-            line = self._line(process.stdout)
+            line = self._exchanged(process, asked, time.monotonic() + self._seconds)
         except OSError:
             line = b""
         if not line:
             self._stop()
             raise CannotScore(f"{self._call} ended without an answer")
-        told = json.loads(line)
+        told = self._told(line)
         if "failed" in told:
-            raise CannotScore(f"{self._call} failed: {told['failed']}")
+            raise CannotScore(f"{self._call} failed: {str(told['failed'])[:300]}")
         return dict(told["made"])
 
-    def _line(self, stream: IO[bytes]) -> bytes:
-        """One line, in time."""
-        import time
+    def _told(self, line: bytes) -> dict[str, Any]:
+        try:
+            told = json.loads(line)
+            if told["number"] == self._number and ("failed" in told or isinstance(told["made"], dict)):
+                return dict(told)
+        except (ValueError, RecursionError, KeyError, TypeError):
+            pass
+        self._stop()
+        raise CannotScore(f"{self._call} wrote something else on its pipe: {line[:60].decode('utf-8', 'replace')!r}")
 
-        found, ends = b"", time.monotonic() + self._seconds
+    def _exchanged(self, process: subprocess.Popen[bytes], asked: bytes, ends: float) -> bytes:
+        """Write what is asked and read one line, both in time: a function may do neither, or one of them."""
+        assert process.stdin is not None
+        assert process.stdout is not None
+        found = b""
         with selectors.DefaultSelector() as waiting:
-            waiting.register(stream, selectors.EVENT_READ)
-            while not found.endswith(b"\n"):
-                if not waiting.select(max(0.0, ends - time.monotonic())):
+            waiting.register(process.stdout, selectors.EVENT_READ)
+            waiting.register(process.stdin, selectors.EVENT_WRITE)
+            while b"\n" not in found:
+                ready = waiting.select(max(0.0, ends - time.monotonic()))
+                if not ready:
                     self._stop()
                     raise CannotScore(f"{self._call} took longer than {self._seconds:g} s")
-                part = os.read(stream.fileno(), 65536)
-                found += part
-                if not part or len(found) > _MOST_BYTES:
-                    return b""
+                for key, _ in ready:
+                    if key.fileobj is process.stdin:
+                        asked = asked[os.write(key.fd, asked[:65536]) :]
+                        if not asked:
+                            waiting.unregister(process.stdin)
+                        continue
+                    part = os.read(key.fd, 65536)
+                    found += part
+                    if not part or len(found) > _MOST_BYTES:
+                        return b""
         return found
 
     def _started(self) -> subprocess.Popen[bytes]:
@@ -194,7 +220,10 @@ class _Process:
             stderr=subprocess.DEVNULL,
             cwd=self._folder,
             env={**plain, "PYTHONDONTWRITEBYTECODE": "1"},
+            start_new_session=True,  # so that what it starts itself ends with it
         )
+        assert self._running.stdin is not None
+        os.set_blocking(self._running.stdin.fileno(), False)
         weakref.finalize(self, _end, self._running)
         return self._running
 
@@ -205,6 +234,8 @@ class _Process:
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:
+    with contextlib.suppress(OSError):
+        os.killpg(process.pid, signal.SIGKILL)
     process.kill()
     process.wait()
     for stream in (process.stdin, process.stdout):
