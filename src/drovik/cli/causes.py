@@ -93,16 +93,17 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
     from drovik.problems import DrovikError
     from drovik.scoring.doubts import twins_of
 
-    prints = {}
     views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures
+    cases: dict[str, list[str]] = {}
     for case in {case.id: case for view in views for case in view.cases}.values():
         if len(case.pictures) == 1:
-            path = case.pictures[0].path
-            try:
-                data = project.pictures.read(path)
-                prints[case.id] = print_of(data, path, project.settings.max_pixels)
-            except DrovikError:
-                continue
+            cases.setdefault(case.pictures[0].path, []).append(case.id)
+    prints = {}
+    for path in cases:
+        try:
+            prints[path] = print_of(project.pictures.read(path), path, project.settings.max_pixels)
+        except DrovikError:
+            continue
     expected = {
         view.task.name: {
             case.id: json.dumps(case.expected[view.task.name], ensure_ascii=False, sort_keys=True)
@@ -111,7 +112,7 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
         }
         for view in views
     }
-    return twins_of(prints, expected)
+    return twins_of(prints, cases, expected)
 
 
 def causes_document(view: TaskView) -> list[dict[str, Any]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import statistics
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -215,11 +216,10 @@ def _score_measure(
 ) -> MeasureScore | None:
     expected = _expected(task, measure, cases)
     scored = []
+    shared = _Shared(task, measure, arm, answers)
     for case in cases:
         if case.id in expected:
-            every = [
-                score_case(task, measure, case, one, expected[case.id], arm) for one in answers.get(case.id, (None,))
-            ]
+            every = [shared.score(case, one, expected[case.id]) for one in answers.get(case.id, (None,))]
             scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
     if type(measure).traits is not Measure.traits:
         scored = _told_of_other_cases(measure, expected, scored)
@@ -236,6 +236,31 @@ def _score_measure(
     totals = measure.rows(done).sum(axis=0)
     value = measure.combine(done) if measure.is_weighed else float(measure.score_of(totals))
     return MeasureScore(measure, tuple(scored), value, bounds, measure.tables(totals), totals)
+
+
+class _Shared:
+    """Scores the cases of one arm; one answer that many cases share is held once against each expected output.
+
+    Cases with the same picture and the same facts are asked about once, whatever they are for.
+    """
+
+    def __init__(self, task: Task, measure: Measure, arm: str, answers: Repeats) -> None:
+        self._task, self._measure, self._arm = task, measure, arm
+        self._known: dict[tuple[int, str], ScoredCase] = {}
+        counts = Counter(id(one) for values in answers.values() for one in values if one is not None)
+        self._often = (
+            frozenset() if measure.wants_said else frozenset(key for key, many in counts.items() if many > 1)
+        )
+
+    def score(self, case: Case, answer: Answer | None, expected: object) -> ScoredCase:
+        """The case with its score."""
+        if id(answer) not in self._often:
+            return score_case(self._task, self._measure, case, answer, expected, self._arm)
+        wanted = json.dumps(case.expected.get(self._task.name), sort_keys=True)
+        key = id(answer), f"{self._task.name in case.refusal} {wanted}"
+        if key not in self._known:
+            self._known[key] = score_case(self._task, self._measure, case, answer, expected, self._arm)
+        return self._known[key]._replace(case=case)
 
 
 def _expected(task: Task, measure: Measure, cases: Sequence[Case]) -> Mapping[str, object]:

@@ -19,6 +19,8 @@ from drovik.scoring.places import at
 from drovik.scoring.statements import statement_of
 
 WORDS = 16
+_BEGINNING = 3
+"""Letters of a label that stay in every form of it."""
 MOST_ALIKE = 500
 """Of more prints with a word in common, such as those of blank pages, only so many are compared."""
 FORM_ALONE = frozenset(
@@ -158,11 +160,19 @@ def _against(view: TaskView, value: Any, text: Any) -> tuple[str, str] | None:
             stem(one.casefold()) for one in measure.labels
         }:
             continue
+        if not _may_name_another(text, label, measure.labels):
+            continue
         read = Text(text)
         named = [one for one in measure.labels if (said := read.best(statement_of(one))) and said.kind == "met"]
         if named and stem(label.casefold()) not in {stem(one.casefold()) for one in named}:
             return label, named[0]
     return None
+
+
+def _may_name_another(text: str, label: str, labels: Iterable[str]) -> bool:
+    """Whether a text has the beginning of another label in it: to read all of it for each label takes long."""
+    plain = text.casefold()
+    return any(one.casefold()[:_BEGINNING] in plain for one in labels if one != label)
 
 
 def _members_against(one: Any, other: Any) -> tuple[str, str] | None:
@@ -186,34 +196,66 @@ class Twins:
     tasks: tuple[str, ...]
 
 
-def twins_of(prints: Mapping[str, Print], expected: Mapping[str, Mapping[str, str]]) -> list[Twins]:
+def twins_of(
+    prints: Mapping[str, Print], cases: Mapping[str, Sequence[str]], expected: Mapping[str, Mapping[str, str]]
+) -> list[Twins]:
     """Cases with nearly the same picture and different expected outputs.
 
-    :param prints: of each case's picture.
+    Of many cases of one picture, each other value that is expected is told once, beside the most frequent one.
+
+    :param prints: of each picture, by its path.
+    :param cases: by the picture's path, the ids of its cases.
     :param expected: by task and case, the expected output as text.
     """
-    found = []
-    for first, second in near_pairs(prints):
-        tasks = tuple(
-            task
-            for task, by_case in expected.items()
-            if first in by_case and second in by_case and by_case[first] != by_case[second]
-        )
-        if tasks:
-            found.append(Twins(first, second, tasks))
-    return found
+    found: dict[tuple[str, str], list[str]] = defaultdict(list)
+    near = [*((path, path) for path in prints if len(cases[path]) > 1), *near_pairs(prints)]
+    for task, by_case in expected.items():
+        values = {path: _values(cases[path], by_case) for path in prints}
+        for first, second in near:
+            if first == second:
+                usual, *others = values[first] or [("", "")]
+                pairs = [(usual[1], case) for _, case in others]
+            else:
+                pairs = _differing(values[first], values[second])
+            for pair in pairs:
+                found[min(pair), max(pair)].append(task)
+    return [Twins(first, second, tuple(tasks)) for (first, second), tasks in sorted(found.items())]
+
+
+def _values(cases: Sequence[str], expected: Mapping[str, str]) -> list[tuple[str, str]]:
+    """What is expected of some cases, the most frequent first, each with the first case that it is expected of."""
+    first: dict[str, str] = {}
+    counts: dict[str, int] = defaultdict(int)
+    for case in cases:
+        if case in expected:
+            first.setdefault(expected[case], case)
+            counts[expected[case]] += 1
+    return sorted(first.items(), key=lambda one: -counts[one[0]])
+
+
+def _differing(one: Sequence[tuple[str, str]], other: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+    """A case of each of two pictures of which not the same is usually expected."""
+    if one and other and one[0][0] != other[0][0]:
+        return [(one[0][1], other[0][1])]
+    return []
 
 
 def near_pairs(prints: Mapping[str, Print]) -> list[tuple[str, str]]:
-    """Pairs of cases whose pictures look the same.
+    """Pairs of pictures that look the same.
 
     Two prints of 256 bits that differ in less than sixteen have one of sixteen words of 16 bits in common: only those
     are compared.
     """
     assert NEARLY_THE_SAME < WORDS
     buckets: dict[tuple[int, int], list[str]] = defaultdict(list)
-    for name, one in prints.items():
+    for name in sorted(prints):
         for word in range(WORDS):
-            buckets[word, one.bits >> (16 * word) & 0xFFFF].append(name)
-    pairs = {pair for names in buckets.values() for pair in combinations(sorted(names)[:MOST_ALIKE], 2)}
-    return sorted((one, other) for one, other in pairs if prints[one].is_nearly(prints[other]))
+            bucket = buckets[word, prints[name].bits >> (16 * word) & 0xFFFF]
+            if len(bucket) < MOST_ALIKE:
+                bucket.append(name)
+    pairs = set()
+    for names in buckets.values():
+        for one, other in combinations(names, 2):
+            if (one, other) not in pairs and prints[one].is_nearly(prints[other]):
+                pairs.add((one, other))
+    return sorted(pairs)

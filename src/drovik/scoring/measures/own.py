@@ -39,10 +39,10 @@ sys.path.insert(0, sys.argv[1])
 name, _, function = sys.argv[2].partition(":")
 call = None
 for line in sys.stdin:
+    asked = json.loads(line)
     try:
         if call is None:
             call = getattr(importlib.import_module(name), function)
-        asked = json.loads(line)
         made = call(*asked["given"])
         told = {"number": asked["number"], "made": made if isinstance(made, dict) else {"score": made}}
         text = json.dumps(told)
