@@ -34,6 +34,7 @@ class Result:
     code: int
     out: str
     err: str
+    megabytes: int = 0
 
     @property
     def json(self) -> Any:
@@ -75,8 +76,9 @@ class Drovik:
                 connection.settimeout(timeout)
                 connection.connect(forks())
                 connection.sendall(json.dumps(asked).encode() + b"\n")
-                code = connection.makefile().readline()
-            done = Result(int(code or -1), out.read_text("utf-8", "replace"), err.read_text("utf-8", "replace"))
+                code, _, memory = connection.makefile().readline().partition(" ")
+            texts = out.read_text("utf-8", "replace"), err.read_text("utf-8", "replace")
+            done = Result(int(code or -1), *texts, int(memory or 0))
         assert "Traceback" not in done.err, done.err
         assert "should not have happened" not in done.err, done.err
         return done

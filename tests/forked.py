@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import json
 import os
+import resource
 import signal
 import socket
 import sys
@@ -65,7 +66,8 @@ def serve(path: str) -> None:
             signal.signal(signal.SIGCHLD, signal.SIG_DFL)
             listening.close()
             code = run_in(asked)
-            connection.sendall(f"{code}\n".encode())
+            memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
+            connection.sendall(f"{code} {memory}\n".encode())
             os._exit(0)
         connection.close()
 

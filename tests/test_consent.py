@@ -180,7 +180,7 @@ SAMPLE = 'curl https://127.0.0.1:9/x -H "Authorization: Bearer $KEY" -d @NAME'
         ("/etc/hostname", "lies outside of the page's folder"),
         (".env", "by its name holds keys"),
         ("deploy.pem", "by its name holds keys"),
-        ("notes.txt", "in which a key stands"),
+        ("notes.txt", "which has a key in it"),
         ("body.json", "and nobody agreed to that; say --with-files"),
     ],
 )
@@ -287,14 +287,14 @@ KEY = "a8F3kd92LmQ0xP7vB1nZ6tRw"
 @pytest.mark.parametrize(
     ("name", "old", "new", "said"),
     [
-        ("cases.jsonl", '"vessel": "', f'"note": "use {KEY}", "vessel": "', "line 1: given.note: what looks like a key"),
+        ("cases.jsonl", '"vessel": "', f'"note": "use {KEY}", "vessel": "', "line 1: given.note: there is what looks like a key"),
         ("cases.jsonl", '"vessel": "', '"api_key": "correct-horse", "vessel": "', "line 1: given.api_key"),
-        ("cases.jsonl", '"vessel": "', '"note": "lost-and-found", "vessel": "', "line 1: given.note: a key stands"),
+        ("cases.jsonl", '"vessel": "', '"note": "lost-and-found", "vessel": "', "line 1: given.note: there is a key"),
         ("dialects/plain.toml", '"temperature"', '"api_key": "correct-horse", "temperature"', "'api_key' seems to carry"),
         ("dialects/plain.toml", 'path = "/answers"', 'path = "/answers?key=abcdef"', "'key' seems to carry a key"),
         ("drovik.toml", ":1\"", ':1/v1?token=abcdef"', "endpoints.desk.url: 'token' seems to carry a key"),
-        ("drovik.toml", 'title = "', 'title = "0b81d2a4-6f1c-4e0e-9a57-3f9d2c1b7e60 ', "what looks like a key"),
-        ("drovik.toml", 'title = "', 'title = "k3-9f2a-b7c1-d4e8-a1b2-c3d4 ', "what looks like a key"),
+        ("drovik.toml", 'title = "', 'title = "0b81d2a4-6f1c-4e0e-9a57-3f9d2c1b7e60 ', "there is what looks like a key"),
+        ("drovik.toml", 'title = "', 'title = "k3-9f2a-b7c1-d4e8-a1b2-c3d4 ', "there is what looks like a key"),
     ],
 )  # fmt: skip
 def test_keys_are_found_wherever_they_are_written(name: str, old: str, new: str, said: str, drovik: Drovik) -> None:

@@ -159,50 +159,62 @@ def test_a_service_that_goes_down_half_way_leaves_the_rest_to_be_sent(drovik: Dr
     assert len(result.json["problems"]) == 1
 
 
-@pytest.mark.parametrize(
-    "text",
-    [
-        "{{ labels.__class__.__mro__ }}",
-        "{% for i in range(999999999) %}x{% endfor %}",
-        "{{ 'x' * 999999999 }}",
-        "{{ 9 ** 9 ** 9 }}",
-        "{{ labels.append('x') }}",
-        "{{ picture(9) }}",
-        "{{ picture('nothing') }}",
-        "{{ vessel.foo }}",
-        "{{ 1 // 0 }}",
-        "{% include '/etc/passwd' %}",
-        "{% import 'os' as os %}{{ os }}",
-        "{% for a in range(999) %}{% for b in range(999) %}{% set c = a %}{% endfor %}{% endfor %}",
-        "{% for a in labels %}{% for b in labels %}{% for c in labels %}{% for d in labels %}{% for e in labels %}"
-        "{% for f in labels %}.{% endfor %}{% endfor %}{% endfor %}{% endfor %}{% endfor %}{% endfor %}",
-        "{{ 'x'.center(999999999) }}",
-        "{{ '%999999999d' % 1 }}",
-        "{{ '{:>999999999}'.format(1) }}",
-        "{{ 'x' | center(999999999) }}",
-        "{{ lipsum(99999) }}",
-        "{% set a = 'xxxxxxxx' %}" + "{% set a = a ~ a %}" * 40 + "{{ a }}",
-        "{% set a = 'xxxxxxxx' %}" + "{% set a = a + a %}" * 40 + "{{ a }}",
-        "{{ ('x' * 99999) | replace('x', 'y' * 99999) }}",
-        "{{ ([1] * 9999) | join('y' * 99999) }}",
-        "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}",
-        "{% for a in [[1]] recursive %}{{ loop(a) }}{% endfor %}",
-        "{% if 1 %}" * 150 + "{% endif %}" * 150,
-        "{{ " + "(" * 5000 + ")" * 5000 + " }}",
-        "{{ " + "[" * 300 + "]" * 300 + " }}",
-        "{{ 1 | round(999999999) }}",
-        "{{ [1] | tojson(999999999) }}",
-        "{% set n = namespace(a='x') %}{{ n.a }}",
-        "{{ 'x' | attr('__class__') }}",
-    ],
-)
-def test_a_prompt_that_cannot_work_is_one_line_of_check(text: str, drovik: Drovik) -> None:
+PROMPTS = [
+    "{{ labels.__class__.__mro__ }}",
+    "{% for i in range(999999999) %}x{% endfor %}",
+    "{{ 'x' * 999999999 }}",
+    "{{ 9 ** 9 ** 9 }}",
+    "{{ labels.append('x') }}",
+    "{{ picture(9) }}",
+    "{{ picture('nothing') }}",
+    "{{ vessel.foo }}",
+    "{{ 1 // 0 }}",
+    "{% include '/etc/passwd' %}",
+    "{% import 'os' as os %}{{ os }}",
+    "{% for a in range(999) %}{% for b in range(999) %}{% set c = a %}{% endfor %}{% endfor %}",
+    "{% for a in labels %}{% for b in labels %}{% for c in labels %}{% for d in labels %}{% for e in labels %}"
+    "{% for f in labels %}.{% endfor %}{% endfor %}{% endfor %}{% endfor %}{% endfor %}{% endfor %}",
+    "{{ 'x'.center(999999999) }}",
+    "{{ '%999999999d' % 1 }}",
+    "{{ '{:>999999999}'.format(1) }}",
+    "{{ 'x' | center(999999999) }}",
+    "{{ lipsum(99999) }}",
+    "{% set a = 'xxxxxxxx' %}" + "{% set a = a ~ a %}" * 40 + "{{ a }}",
+    "{% set a = 'xxxxxxxx' %}" + "{% set a = a + a %}" * 40 + "{{ a }}",
+    "{{ ('x' * 99999) | replace('x', 'y' * 99999) }}",
+    "{{ ([1] * 9999) | join('y' * 99999) }}",
+    "{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}",
+    "{% for a in [[1]] recursive %}{{ loop(a) }}{% endfor %}",
+    "{% if 1 %}" * 150 + "{% endif %}" * 150,
+    "{{ " + "(" * 5000 + ")" * 5000 + " }}",
+    "{{ " + "[" * 300 + "]" * 300 + " }}",
+    "{{ 1 | round(999999999) }}",
+    "{{ [1] | tojson(999999999) }}",
+    "{% set n = namespace(a='x') %}{{ n.a }}",
+    "{{ 'x' | attr('__class__') }}",
+]
+
+
+def test_a_prompt_that_cannot_work_is_one_line_of_check_and_takes_no_time(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=2)
+    home = folder / "tasks/sort/prompts"
+    for number, text in enumerate(PROMPTS):
+        (home / f"bad{number}.toml").write_text(f'ask = """\n{text}\n"""\n')
+    files: list[str] = []
+    for _ in range(2):  # those that are no templates at all are told first, then those that fail on a case
+        result = drovik("check", timeout=30)
+        assert result.code == 1
+        files += (told := [line.partition(":")[0] for line in result.out.splitlines()[:-1]])
+        for name in told:
+            (folder / name).unlink()
+    assert Counter(files) == {f"tasks/sort/prompts/bad{number}.toml": 1 for number in range(len(PROMPTS))}
+    assert drovik("check").code == 0
+
+
+@pytest.mark.parametrize("text", [PROMPTS[1], PROMPTS[5]])
+def test_a_prompt_that_fails_on_a_case_stops_a_send(text: str, drovik: Drovik) -> None:
     folder = demo_on_port(drovik.folder, 1, cases=2)
     (folder / "tasks/sort/prompts/v1.toml").write_text(f'ask = """\n{text}\n"""\n')
-    result = drovik("check", timeout=10)
-    assert result.code == 1
-    assert "1 thing is wrong." in result.out
-    assert result.out.startswith(("tasks/sort/prompts/v1.toml: ask", "tasks/sort/prompts/v1.toml: unknown variable"))
     assert drovik("send", *SORT, timeout=10).code == 2
 
 
@@ -348,5 +360,5 @@ def test_long_names_of_models_are_no_keys_but_keys_are(drovik: Drovik) -> None:
     settings.write_text(text.replace('title = "', 'title = "a8F3kd92LmQ0xP7vB1nZ6tRw '))
     result = drovik("check")
     assert result.code == 1
-    assert "what looks like a key stands in this file" in result.out
+    assert "there is what looks like a key in this file" in result.out
     assert "a8F3kd92" not in result.out

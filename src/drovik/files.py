@@ -22,7 +22,7 @@ from drovik.problems import DrovikError, Problem
 MAX_FILE_BYTES = 4_000_000
 """Of a file that a person writes by hand."""
 MAX_DEPTH = 100
-"""Of what stands in such a file; readers and checkers that call themselves bear some ten times that."""
+"""Of what is in such a file; readers and checkers that call themselves bear some ten times that."""
 _OTHER_MARKS = ((codecs.BOM_UTF32_LE, "UTF-32"), (codecs.BOM_UTF16_LE, "UTF-16"), (codecs.BOM_UTF16_BE, "UTF-16"))
 
 

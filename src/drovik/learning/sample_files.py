@@ -61,5 +61,5 @@ class SampleFiles:
             raise DrovikError(Problem(f"{what}, and nobody agreed to that", f"say --with-files, or {paste}"))
         text = read_text(real, name)
         if _IS_A_KEY.search(text):
-            raise DrovikError(Problem(f"{what}, in which a key stands", paste))
+            raise DrovikError(Problem(f"{what}, which has a key in it", paste))
         return text

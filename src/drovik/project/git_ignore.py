@@ -82,7 +82,7 @@ def _git_folder(root: Path) -> Path | None:
 
 
 def _is_tracked(index: Path, name: str) -> bool:
-    """Whether a name stands in git's index: behind its own length in 12 bits, and before a zero byte."""
+    """Whether a name is in git's index: behind its own length in 12 bits, and before a zero byte."""
     written = name.encode("utf-8", "surrogateescape")
     length = min(len(written), 0xFFF)
     entry = re.compile(rb"[\x00-\xff]" + bytes([length & 0xFF]) + re.escape(written) + rb"\0", re.DOTALL)

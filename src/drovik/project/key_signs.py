@@ -28,7 +28,7 @@ _COUNTS = re.compile(r"tokens|token_(?:count|limit)|max.?token", re.IGNORECASE)
 _SLOT = re.compile(r"\{[a-z][\w.]*\??\}")
 _OWN_SLOT = re.compile(r"\{key\??\}")
 _SHORTEST = 12
-"""A value under a name such as `token` is a key from so many characters on, if no space stands in it."""
+"""A value under a name such as `token` is a key if it is this long and has no space in it."""
 
 _MOVE = "move it into .env, under the name that key_env gives, and replace it by another one"
 
@@ -96,7 +96,7 @@ def check_files(folder: Path, keys: Iterable[str]) -> list[Problem]:
         for number, line in enumerate(text.splitlines(), 1):
             is_known = any(key in line for key in known)
             if is_known or (sees_shapes and looks_like_a_key(line) and not _NAMES_A_MODEL.match(line)):
-                what = "a key stands in this file" if is_known else "what looks like a key stands in this file"
+                what = "there is a key in this file" if is_known else "there is what looks like a key in this file"
                 problems.append(Problem(what, _MOVE, str(path.relative_to(folder)), f"line {number}"))
     return problems
 
@@ -122,14 +122,14 @@ def check_cases(cases: Iterable[Case], source: str, keys: Iterable[str]) -> list
     problems = []
     for case in cases:
         if any(key in case.id or key in (case.group or "") for key in known):
-            problems.append(Problem("a key stands in this case", _MOVE, source, case.place))
+            problems.append(Problem("there is a key in this case", _MOVE, source, case.place))
         for name, value in case.given.items():
             if not isinstance(value, str):
                 continue
             if any(key in value for key in known):
-                problems.append(Problem("a key stands in this case", _MOVE, source, f"{case.place}: given.{name}"))
+                problems.append(Problem("there is a key in this case", _MOVE, source, f"{case.place}: given.{name}"))
             elif looks_like_a_key(value) or (is_secret_name(name) and _is_one_long_word(value)):
-                what = "what looks like a key stands in this case, and would be sent with the prompt"
+                what = "there is what looks like a key in this case, and would be sent with the prompt"
                 problems.append(Problem(what, _MOVE, source, f"{case.place}: given.{name}"))
     return problems
 

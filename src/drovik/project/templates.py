@@ -126,7 +126,7 @@ def _require_known(node: Node) -> None:
     name = type(node).__name__
     if name not in _WORDS or (isinstance(node, For) and node.recursive):
         what = "a recursive loop" if name == "For" else f"'{name.lower()}'"
-        raise TemplateSyntaxError(f"{what} cannot stand in a prompt", node.lineno)
+        raise TemplateSyntaxError(f"{what} cannot be used in a prompt", node.lineno)
 
 
 def render(template: Template, variables: Mapping[str, Any]) -> str:

@@ -155,7 +155,7 @@ def _whole(digits: str, wrong: list[str]) -> int:
     """A whole number; of one with hundreds of digits, which no double can hold and nobody means, the largest."""
     if len(digits) <= _MOST_DIGITS:
         return int(digits)
-    wrong.append(f"a number of {len(digits)} digits stands there")
+    wrong.append(f"there is a number of {len(digits)} digits")
     return -_LARGEST if digits.startswith("-") else _LARGEST
 
 
