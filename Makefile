@@ -9,7 +9,7 @@ demo: $(VENV)/installed
 	$(BIN)/drovik demo $(DEMO)
 
 test: $(VENV)/installed
-	$(BIN)/python -m pytest -n 2
+	$(BIN)/python -m pytest -n 3
 
 test-long: $(VENV)/installed
 	$(BIN)/python -m pytest -n 2 -m long

@@ -159,6 +159,7 @@ def test_an_endpoint_without_a_key_is_agreed_to_like_one_with_a_key(drovik: Drov
     folder = demo_on_port(drovik.folder, 1, cases=1)
     change(folder / "drovik.toml", "http://127.0.0.1:1", "https://desk.invalid")
     change(folder / "drovik.toml", 'key_env = "DESK_KEY"\n', "")
+    change(folder / "drovik.toml", "at_once = 8", "tries = 1, at_once = 1")
     change(folder / "dialects/plain.toml", 'Authorization = "Bearer {key}", ', "")
     refused = drovik("send", *SORT)
     assert refused.code == 2

@@ -39,6 +39,7 @@ def test_the_demo_ends_with_tables_verdict_report_and_what_to_type_next(finished
     assert "Nothing to send: all 1440 answers are there." in drovik("send").out
 
 
+@pytest.mark.long
 def test_the_demo_says_the_same_each_time(finished_demo: tuple[Drovik, Result], tmp_path: Path) -> None:
     _, first = finished_demo
     again = Drovik(tmp_path, tmp_path)("demo", "elsewhere")

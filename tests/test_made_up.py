@@ -7,6 +7,7 @@ from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 
+import pytest
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
@@ -81,6 +82,7 @@ def what_goes_wrong(service: MadeUp, server: MadeUpServer, folder: Path) -> Wron
     return None
 
 
+@pytest.mark.long
 def test_made_up_services_are_learned_and_answer(tmp_path: Path) -> None:
     (tmp_path / "p.png").write_bytes(PNG)
     server = MadeUpServer()

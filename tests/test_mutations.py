@@ -233,7 +233,7 @@ def test_a_few_changes_of_every_kind_break_nothing(answered: tuple[Drovik, FakeS
     drovik, _, whole = answered
     with watching(drovik, "a few") as watch:
         watch.chance = random.Random(5)
-        for _ in range(30):
+        for _ in range(12):
             path = watch.chance.choice(files_of(whole))
             target = drovik.folder / path.relative_to(whole)
             target.write_bytes(mutated(path.read_bytes(), watch.chance))

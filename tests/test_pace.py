@@ -156,6 +156,7 @@ def test_spans_come_in_every_form(text: str, seconds: float | None) -> None:
 # Against services on real sockets.
 
 
+@pytest.mark.long
 def test_a_limit_by_the_minute_holds_for_two_programs_together(drovik: Drovik, serve: Serve, tmp_path: Path) -> None:
     service: FakeService = serve(lambda n, body: good('{"kind": "cap"}'))
     demo_on_port(drovik.folder, service.port, limits="at_once = 4, per_minute = 240")

@@ -62,6 +62,7 @@ def test_what_a_killed_sender_held_is_asked_by_the_other(drovik: Drovik, start_s
     assert rows(folder, "SELECT COUNT(DISTINCT identity) FROM attempts WHERE concluded = 1") == [(12,)]
 
 
+@pytest.mark.long
 def test_a_held_store_is_waited_for_and_nothing_is_lost(drovik: Drovik, start_standin: Start) -> None:
     standin = start_standin("--slow", "0.3")
     folder = demo_on_port(drovik.folder, standin.port, cases=12, limits="at_once = 4, timeout = 30")
@@ -232,6 +233,7 @@ def fault_plan(path: Path) -> Path:
     return path
 
 
+@pytest.mark.long
 def test_a_harsh_service_two_senders_and_kills_lose_and_double_nothing(
     drovik: Drovik, start_standin: Start, tmp_path: Path
 ) -> None:

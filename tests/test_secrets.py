@@ -148,7 +148,7 @@ def test_a_key_split_over_the_parts_of_an_answer_is_found(drovik: Drovik, serve:
 def test_random_keys_in_random_spellings_never_pass_and_all_else_does() -> None:
     chance = random.Random(5)
     letters = "abcXYZ0189-_./+=%&\\\"'é漢 😀"
-    for _ in range(40):
+    for _ in range(15):
         key = "".join(chance.choices(letters, k=chance.randint(6, 40)))
         secret = Secret(key)
         for way in spelled(key):
