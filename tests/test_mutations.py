@@ -90,7 +90,7 @@ def watching(drovik: Drovik, what: str) -> Iterator[Watch]:
     try:
         yield watch
     finally:
-        print(watch)
+        print(watch, flush=True)
 
 
 @pytest.fixture

@@ -97,7 +97,7 @@ def open_database(path: Path, create: bool = True) -> Database:
             with contextlib.suppress(FileNotFoundError):
                 shutil.copyfile(f"{path}{ending}", f"{folder}/answers.sqlite{ending}")
         return _opened(Path(folder) / "answers.sqlite", folder, False)
-    except (sqlite3.Error, OSError) as error:
+    except (*BROKEN, OSError) as error:
         raise DrovikError(trouble(error)) from None
 
 
@@ -190,14 +190,20 @@ _CODES = {
 }  # fmt: skip
 
 
-def kind_of(error: sqlite3.Error | OSError) -> str:
+BROKEN = (sqlite3.Error, UnicodeDecodeError)
+"""What a broken store raises: where SQLite's own message quotes damaged bytes, Python fails to decode the message."""
+
+
+def kind_of(error: sqlite3.Error | OSError | UnicodeDecodeError) -> str:
     """What kind of trouble an error of the store is, by SQLite's own code (its lowest byte) or the system's."""
+    if isinstance(error, UnicodeDecodeError):
+        return DAMAGED
     if isinstance(error, OSError):
         return {errno.ENOSPC: FULL, errno.EDQUOT: FULL, errno.EROFS: READ_ONLY}.get(error.errno or 0, OTHER)
     return _CODES.get(getattr(error, "sqlite_errorcode", 0) & 0xFF, OTHER)
 
 
-def trouble(error: sqlite3.Error | OSError) -> Problem:
+def trouble(error: sqlite3.Error | OSError | UnicodeDecodeError) -> Problem:
     """What is wrong with the store, and what to do about it."""
     what, remedy = {
         LOCKED: ("another program holds the store", "wait for it to end, then try again"),
@@ -223,5 +229,5 @@ def transaction(connection: sqlite3.Connection) -> Iterator[None]:
                 connection.execute("ROLLBACK")
             raise
         connection.execute("COMMIT")
-    except sqlite3.Error as error:
+    except BROKEN as error:
         raise DrovikError(trouble(error)) from error

@@ -14,17 +14,18 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Literal
 
-from drovik.problems import DrovikError
+from drovik.problems import DrovikError, Problem
 from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.budget import Budget
 from drovik.store.claims import Claims
-from drovik.store.database import open_database, transaction, trouble
+from drovik.store.database import BROKEN, open_database, transaction, trouble
 from drovik.store.digests import Digests
 from drovik.store.group_writer import GroupWriter
 from drovik.store.handles import Handles
 from drovik.store.records import Answer, Asked, Attempt, Bill, Reply, Spent, counted_of
 from drovik.store.rescue import set_aside
+from drovik.store.soundness import unreadable_values
 
 
 @dataclass(frozen=True)
@@ -88,16 +89,32 @@ class Store:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        unsound = self._what_is_unsound(error)
         try:
             self._writer.flush()
             with contextlib.suppress(DrovikError):  # a cache, and perhaps the very thing that failed
                 self.digests.write_facts()
             if self._writer.is_gone:
                 self._writer.write_out()
-        except (sqlite3.Error, OSError) as failure:
+        except (*BROKEN, OSError) as failure:
             raise DrovikError(trouble(failure)) from None
         finally:
             self._database.close()
+        if unsound:
+            remedy = "see: drovik store check; save what can be read: drovik store repair"
+            raise DrovikError(Problem(f"is damaged: {unsound}", remedy, ".drovik/answers.sqlite")) from None
+
+    def _what_is_unsound(self, error: BaseException | None) -> str:
+        """What in the store made a command stumble: a byte that changed in a value is seen by nobody until then."""
+        if (
+            error is None
+            or not isinstance(error, Exception)
+            or isinstance(error, DrovikError | sqlite3.Error | OSError)
+        ):
+            return ""
+        if isinstance(error, UnicodeDecodeError):
+            return "a text in it cannot be read"
+        return next(iter(unreadable_values(self.connection)), "")
 
     # Attempts and replies, while sending.
 

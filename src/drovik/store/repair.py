@@ -20,7 +20,8 @@ from pathlib import Path
 from typing import Any
 
 from drovik.problems import DrovikError, Problem
-from drovik.store.database import id_file, open_database, trouble
+from drovik.store.database import BROKEN, id_file, open_database, trouble
+from drovik.store.soundness import JSON_COLUMNS, fits, unreadable_values
 
 TABLES = ("requests", "asked", "attempts", "replies", "answers", "quotes", "handles", "sources", "prepared", "looks")
 """In the order in which they are saved; who sends just now is not."""
@@ -69,22 +70,23 @@ def check_store(path: Path) -> Checked:
         try:
             found = [str(row[0]) for row in connection.execute("PRAGMA integrity_check(100)")]
             errors += [line for text in found for line in text.splitlines() if line not in ("ok", "")]
-        except sqlite3.Error as error:
+        except BROKEN as error:
             errors.append(str(error))
         for table in TABLES:
             try:
                 rows[table] = int(connection.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
-            except sqlite3.Error as error:
+            except BROKEN as error:
                 rows[table] = None
                 errors.append(f"{table}: {error}")
         errors += _loose_ends(connection)
+        errors += unreadable_values(connection)
     return Checked(tuple(dict.fromkeys(errors)), rows)
 
 
 def _loose_ends(connection: sqlite3.Connection) -> list[str]:
     """What SQLite cannot know to be wrong: replies without an attempt, answers to nothing."""
     found = []
-    with contextlib.suppress(sqlite3.Error):
+    with contextlib.suppress(*BROKEN):
         query = "SELECT COUNT(*) FROM replies r WHERE NOT EXISTS (SELECT 1 FROM attempts a WHERE a.id = r.attempt)"
         count = connection.execute(query).fetchone()[0]
         if count:
@@ -100,9 +102,10 @@ def _copy_of(path: Path, folder: Path) -> Iterator[sqlite3.Connection]:
             with contextlib.suppress(FileNotFoundError):
                 shutil.copyfile(f"{path}{ending}", folder / f"copy.sqlite{ending}")
         connection = sqlite3.connect(folder / "copy.sqlite", isolation_level=None)
-    except (sqlite3.Error, OSError) as error:
+    except (*BROKEN, OSError) as error:
         raise DrovikError(trouble(error)) from None
     connection.execute("PRAGMA cell_size_check = ON")
+    connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
     try:
         yield connection
     finally:
@@ -171,18 +174,28 @@ def _copy_rows(
         order = ", ".join(f"{key} {direction}" for key in _KEYS[table])
         try:
             for row in out_of.execute(f"SELECT {chosen} FROM {table} ORDER BY {order}"):
-                _insert(into, insert, row)
-        except sqlite3.Error as error:
+                _insert(into, insert, _readable(table, columns, row))
+        except BROKEN as error:
             why = str(error)
         if not why:
             return ""
     if _KEYS[table] == ("id",):
         for number in range(1, _last_number(out_of, into, table) + 1):
-            with contextlib.suppress(sqlite3.Error):
+            with contextlib.suppress(*BROKEN):
                 row = out_of.execute(f"SELECT {chosen} FROM {table} WHERE id = ?", (number,)).fetchone()
                 if row is not None:
-                    _insert(into, insert, row)
+                    _insert(into, insert, _readable(table, columns, row))
     return why
+
+
+def _readable(table: str, columns: list[str], row: tuple[Any, ...]) -> tuple[Any, ...]:
+    """A row in which what damage made unreadable is left out; where something has to be there, the row goes."""
+    json_columns = JSON_COLUMNS.get(table, ())
+    kept = []
+    for name, value in zip(columns, row, strict=True):
+        kind = "json" if name in json_columns else "text" if isinstance(value, str) else ""
+        kept.append(value if not kind or fits(kind, value) else None)
+    return tuple(kept)
 
 
 def _insert(into: sqlite3.Connection, insert: str, row: tuple[Any, ...]) -> None:
@@ -192,7 +205,7 @@ def _insert(into: sqlite3.Connection, insert: str, row: tuple[Any, ...]) -> None
 
 def _last_number(out_of: sqlite3.Connection, into: sqlite3.Connection, table: str) -> int:
     for connection in (out_of, into):
-        with contextlib.suppress(sqlite3.Error):
+        with contextlib.suppress(*BROKEN):
             last = connection.execute(f"SELECT MAX(id) FROM {table}").fetchone()[0]
             if last is not None:
                 return min(int(last), _MOST_NUMBERS)
@@ -222,7 +235,7 @@ def _recovered(folder: Path) -> sqlite3.Connection | None:
         ).stdout  # fmt: skip
         connection = sqlite3.connect(made, isolation_level=None)
         connection.executescript(text.decode("utf-8", "replace"))
-    except (OSError, subprocess.TimeoutExpired, sqlite3.Error):
+    except (OSError, subprocess.TimeoutExpired, *BROKEN):
         return None
     return connection
 
@@ -230,7 +243,7 @@ def _recovered(folder: Path) -> sqlite3.Connection | None:
 def _give_id(damaged: sqlite3.Connection, into: sqlite3.Connection, beside: Path) -> None:
     """Let the new store be known by what the old one was known by."""
     known: str | None = None
-    with contextlib.suppress(sqlite3.Error, TypeError):
+    with contextlib.suppress(*BROKEN, TypeError):
         known = str(damaged.execute("SELECT id FROM store").fetchone()[0])
     if known is None and beside.exists():
         known = beside.read_text("ascii", "replace").strip()
