@@ -46,8 +46,14 @@ def _check(path: Path, as_json: bool) -> int:
 
 
 def _repair(path: Path, as_json: bool) -> int:
-    from drovik.store.repair import repair_store
+    from drovik.store.repair import check_store, repair_store
 
+    if path.exists() and not check_store(path).errors:
+        if as_json:
+            print_json({"store": str(path), "saved": {}, "missing": [], "to_send": 0, "kept": ""})
+        else:
+            say(f"{path} is whole: there is nothing to repair.")
+        return DONE
     done = repair_store(path)
     if as_json:
         print_json(
