@@ -122,7 +122,10 @@ def make_project(folder: Path, port: int, count: int) -> None:
     )
     (folder / "tasks" / "say" / "question.toml").write_text('[answer]\nform = "text"\n')
     (folder / "tasks" / "say" / "prompts" / "v1.toml").write_text('ask = "What lies on the tray?"\n')
-    rows = ({"id": f"c{number}", "images": [f"../pictures/p{number:05d}.jpg"]} for number in range(count))
+    (folder / "pictures").mkdir()
+    for number in range(count):  # pictures are sent from within a project alone; a second name takes no room
+        os.link(folder.parent / f"pictures/p{number:05d}.jpg", folder / f"pictures/p{number:05d}.jpg")
+    rows = ({"id": f"c{number}", "images": [f"pictures/p{number:05d}.jpg"]} for number in range(count))
     (folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
 
 
