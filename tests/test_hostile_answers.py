@@ -161,3 +161,20 @@ def test_a_pattern_of_a_measure_that_takes_for_ever_is_named_and_scores_nothing(
     scored = drovik("score", "--task", "describe", timeout=30)
     assert scored.code in (0, 1)
     assert "took longer than 1 s on an answer" in scored.out + scored.err
+
+
+def test_many_cases_of_one_picture_are_told_once_for_each_other_value() -> None:
+    from drovik.images.prints import Print
+    from drovik.scoring.doubts import twins_of
+
+    chance = random.Random(3)
+    prints = {f"{number}.jpg": Print(chance.getrandbits(256), chance.randbytes(1728)) for number in range(200)}
+    cases = {path: [f"{path} {number}" for number in range(100)] for path in prints}
+    expected = {"sort": {case: "cap" for ids in cases.values() for case in ids}}
+    expected["sort"]["7.jpg 3"] = expected["sort"]["7.jpg 4"] = "hat"
+    expected["sort"]["9.jpg 0"] = "key"
+    found = twins_of(prints, cases, expected)
+    assert {(one.first, one.second) for one in found} == {("7.jpg 0", "7.jpg 3"), ("9.jpg 0", "9.jpg 1")}
+    alike = {"a.jpg": Print(7, b"\0" * 1728), "b.jpg": Print(7, b"\1" * 1728)}
+    pairs = twins_of(alike, {"a.jpg": ["one"], "b.jpg": ["two"]}, {"sort": {"one": "cap", "two": "hat"}})
+    assert [(one.first, one.second, one.tasks) for one in pairs] == [("one", "two", ("sort",))]
