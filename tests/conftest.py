@@ -177,6 +177,13 @@ def demo_on_port(folder: Path, port: int, cases: int = 48, limits: str = "at_onc
     return folder
 
 
+def change(path: Path, old: str, new: str) -> None:
+    """Change the first place in a file where a text is, which has to be there."""
+    text = path.read_text()
+    assert old in text
+    path.write_text(text.replace(old, new, 1))
+
+
 Reply = tuple[int, dict[str, str], bytes]
 
 

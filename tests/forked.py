@@ -59,8 +59,9 @@ def serve(path: str) -> None:
     for name in LOADED:
         importlib.import_module(name)
     listening = socket.socket(socket.AF_UNIX)
-    listening.bind(path)
+    listening.bind(f"{path}.new")
     listening.listen(16)
+    os.rename(f"{path}.new", path)  # whoever sees the name may connect
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     while True:
         connection, _ = listening.accept()

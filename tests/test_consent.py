@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Drovik, FakeService, Reply, demo_on_port, good
+from conftest import Drovik, FakeService, Reply, change, demo_on_port, good
 
 from drovik.project.commands import environment_for
 from drovik.project.git_ignore import would_be_committed
@@ -20,12 +20,6 @@ from drovik.sending.trust import ascii_host, shown_exactly
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 SORT = ("--task", "sort", "--arm", "fulmar/v1")
-
-
-def change(path: Path, old: str, new: str) -> None:
-    text = path.read_text()
-    assert old in text
-    path.write_text(text.replace(old, new, 1))
 
 
 # What git ignores is decided without git.

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import PROGRAM, Drovik, FakeService, Reply, demo_on_port, good
+from conftest import PROGRAM, Drovik, FakeService, Reply, change, demo_on_port, good
 from test_safety import rows
 
 from drovik.cli.ask_files import AnswerTable
@@ -27,12 +27,6 @@ from drovik.text import escaped_json, visible
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 SORT = ("--task", "sort", "--arm", "fulmar/v1")
-
-
-def change(path: Path, old: str, new: str) -> None:
-    text = path.read_text()
-    assert old in text
-    path.write_text(text.replace(old, new, 1))
 
 
 # Money.

@@ -35,7 +35,7 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
     """
     # What goes wrong in the body is another matter, so that the file is opened before it.
     try:
-        file = open(path, "rb", opener=_without_waiting)  # noqa: SIM115
+        file = open(path, "rb", opener=without_waiting)  # noqa: SIM115
     except (OSError, ValueError) as error:
         raise DrovikError(unreadable(error, shown)) from None
     with file:
@@ -47,7 +47,8 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
         yield file
 
 
-def _without_waiting(path: str, flags: int) -> int:
+def without_waiting(path: str, flags: int) -> int:
+    """Opens a file, and does not wait for ever on a pipe that nobody writes to."""
     return os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
 
 

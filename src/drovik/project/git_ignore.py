@@ -13,6 +13,8 @@ import stat
 from collections.abc import Iterator
 from pathlib import Path
 
+from drovik.files import without_waiting
+
 MOST_BYTES = 1_000_000
 """Of each ignore file; a longer one was not written by hand."""
 
@@ -96,7 +98,7 @@ def _text(path: Path) -> str:
 
 def _bytes(path: Path, most: int) -> bytes:
     try:
-        with open(path, "rb", opener=lambda name, flags: os.open(name, flags | os.O_NONBLOCK)) as file:
+        with open(path, "rb", opener=without_waiting) as file:
             return file.read(most) if stat.S_ISREG(os.fstat(file.fileno()).st_mode) else b""
     except (OSError, ValueError):
         return b""

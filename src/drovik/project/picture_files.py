@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from drovik.files import without_waiting
 from drovik.problems import DrovikError, Problem
 
 MOST_BYTES = 2_000_000_000
@@ -69,7 +70,7 @@ class PictureFolder:
         whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
         try:
             self._require_inside(path, whole, os.path.islink(whole))
-            with open(whole, "rb", opener=_without_waiting) as file:
+            with open(whole, "rb", opener=without_waiting) as file:
                 looks = os.fstat(file.fileno())
                 _see_that_it_is_a_file(looks.st_mode)
                 if looks.st_size > MOST_BYTES:
@@ -102,11 +103,6 @@ class PictureFolder:
 
     def _is_beneath(self, real: str) -> bool:
         return any(real == root or real.startswith(root.rstrip(os.sep) + os.sep) for root in self._roots or ())
-
-
-def _without_waiting(path: str, flags: int) -> int:
-    """Opens a file, and does not wait for ever on a pipe that nobody writes to."""
-    return os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
 
 
 def _see_that_it_is_a_file(mode: int) -> None:
