@@ -93,6 +93,7 @@ LONG = {
     "quotes": '{"' * 10_000_000,
     "backslashes": '{"k": "' + "\\" * 20_000_000,
     "fences": "```json\n{\n" * 1_800_000,
+    "numbers": "[" + "1," * 10_000_000 + "1]",
 }
 
 
@@ -102,7 +103,7 @@ LONG = {
 def test_an_answer_of_twenty_megabytes_is_read_in_moments(name: str) -> None:
     before = time.process_time()
     assert Reader("json", SCHEMA).read(LONG[name]).status in ("not_json", "off_schema")
-    assert time.process_time() - before < 8, "about 1.5 s on the machine this was written on"
+    assert time.process_time() - before < 8, "up to 1.5 s on the machine this was written on"
 
 
 def test_json_in_a_long_text_is_still_found() -> None:

@@ -33,7 +33,8 @@ LONG = 300_000
 """Characters from which on a text is looked through at a glance: nothing nearly-JSON is made whole in it. Longer
 answers are a model that has lost its way; to walk through twenty megabytes of those would take minutes.
 """
-_LARGE = re.compile(r"\d{300}|[eE][+-]?\d{3}")
+_LARGE_EXPONENT = re.compile(r"[eE][+-]?\d{3}")
+_STRETCH = 150
 _FENCE = re.compile(r"```[^\n`]*\n?(.*?)(?:```|\Z)", re.DOTALL)
 
 
@@ -124,7 +125,7 @@ class Reader:
     def _candidate(self, how: How, text: str) -> _Candidate | None:
         wrong: list[str] = []
         hooks: dict[str, Any] = {}
-        if _LARGE.search(text):  # a call for each of ten million numbers takes longer than all else
+        if _has_large_number(text):  # a call for each of ten million numbers takes longer than all else
             hooks["parse_int"] = lambda digits: _whole(digits, wrong)
             hooks["parse_float"] = lambda digits: _decimal(digits, wrong)
         try:
@@ -133,7 +134,7 @@ class Reader:
             )
         except (ValueError, RecursionError):
             return None
-        if depth_exceeds(value, MAX_DEPTH):
+        if text.count("[") + text.count("{") > MAX_DEPTH and depth_exceeds(value, MAX_DEPTH):
             return None
         errors = tuple(SchemaError("", what) for what in dict.fromkeys(wrong[:_MOST_WRONG]))
         if self._checker is not None:
@@ -149,6 +150,15 @@ def _members(pairs: list[tuple[str, Any]], wrong: list[str]) -> dict[str, Any]:
             if members[name] != value:
                 wrong.append(f"the member '{name[:100]}' stands there twice, with different values")
     return members
+
+
+def _has_large_number(text: str) -> bool:
+    """Whether there may be a number in it that a double cannot hold.
+
+    A run of 300 digits fills a whole stretch of 150 wherever it begins; a search for 300 of them takes a second.
+    """
+    stretches = (text[start : start + _STRETCH] for start in range(0, len(text), _STRETCH))
+    return any(one.isdecimal() for one in stretches) or _LARGE_EXPONENT.search(text) is not None
 
 
 def _whole(digits: str, wrong: list[str]) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from abc import abstractmethod
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
@@ -23,6 +24,8 @@ MET, EXTRA, LEFT, OVERLAP, CASES = range(5)
 SIZE = 5
 MOST_FOUND = 500
 """More things in one answer than this are not looked at."""
+_MOST_CONFIDENCE = 1e300
+"""Larger figures are taken as this: what is sure is sorted and kept in rows, which infinity would spoil."""
 
 
 class LocatedTable(Frozen):
@@ -167,8 +170,7 @@ class Located(Measure):
             return None
         label = at(raw, self._table.label) if self._table.label is not None else ""
         sure = at(raw, self._table.confidence) if self._table.confidence is not None else ABSENT
-        confidence = float(sure) if isinstance(sure, int | float) and not isinstance(sure, bool) else 1.0
-        return Thing(place, self._named("" if is_absent(label) else str(label)), confidence, raw)
+        return Thing(place, self._named("" if is_absent(label) else str(label)), _confidence(sure), raw)
 
     def _named(self, label: str) -> str:
         plain = _folded(label)
@@ -339,6 +341,13 @@ class Located(Measure):
             )
             for label in sorted(set(rows) | set(wanted))
         ]
+
+
+def _confidence(sure: Any) -> float:
+    """How sure a model says it is of one thing, in whatever unit: only the order of such figures counts."""
+    if isinstance(sure, bool) or not isinstance(sure, int | float) or math.isnan(sure):
+        return 1.0
+    return float(max(-_MOST_CONFIDENCE, min(_MOST_CONFIDENCE, sure)))
 
 
 def _folded(label: str) -> str:
