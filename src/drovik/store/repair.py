@@ -1,26 +1,25 @@
 """Checking a store that may be damaged, and saving what can be read of one that is.
 
 The check is SQLite's own (`PRAGMA integrity_check`). The repair reads each table row by row, by its key from both
-ends and then number by number, so that a page that cannot be read costs the rows on it and no others; a table of
-which nothing can be read that way is handed to the `.recover` of SQLite's shell, where that is installed. The old
-file is kept, and so is its id: rescue files still fit.
+ends and then number by number, so that a page that cannot be read costs the rows on it and no others; what is out of
+SQLite's reach because its table's root is lost is looked for page by page. The old file is kept, and so is its id:
+rescue files still fit.
 """
 
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 import sqlite3
-import subprocess
 import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from drovik.problems import DrovikError, Problem
 from drovik.store.database import BROKEN, id_file, open_database, trouble
+from drovik.store.pages import rows_on_pages
 from drovik.store.soundness import JSON_COLUMNS, fits, unreadable_values
 
 TABLES = ("requests", "asked", "attempts", "replies", "answers", "quotes", "handles", "sources", "prepared", "looks")
@@ -34,6 +33,7 @@ _KEYS = {
 }  # fmt: skip
 _LOST = "a.outcome = 'answered' AND NOT EXISTS (SELECT 1 FROM replies r WHERE r.attempt = a.id)"
 _MOST_NUMBERS = 20_000_000
+_COPY = "copy.sqlite"
 _SHOWN = ".drovik/answers.sqlite"
 
 
@@ -100,11 +100,13 @@ def _copy_of(path: Path, folder: Path) -> Iterator[sqlite3.Connection]:
     try:
         for ending in ("", "-wal"):
             with contextlib.suppress(FileNotFoundError):
-                shutil.copyfile(f"{path}{ending}", folder / f"copy.sqlite{ending}")
-        connection = sqlite3.connect(folder / "copy.sqlite", isolation_level=None)
+                shutil.copyfile(f"{path}{ending}", folder / f"{_COPY}{ending}")
+        connection = sqlite3.connect(folder / _COPY, isolation_level=None)
     except (*BROKEN, OSError) as error:
         raise DrovikError(trouble(error)) from None
     connection.execute("PRAGMA cell_size_check = ON")
+    with contextlib.suppress(*BROKEN):  # so that all of it is on the pages of one file
+        connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     connection.text_factory = lambda data: data.decode("utf-8", "surrogateescape")
     try:
         yield connection
@@ -122,11 +124,10 @@ def repair_store(path: Path) -> Repaired:
     done = Repaired()
     with tempfile.TemporaryDirectory(prefix=".repair-", dir=path.parent) as folder:
         with _copy_of(path, Path(folder)) as damaged:
-            recovered = _recovered(Path(folder))
             fresh = Path(folder) / "fresh" / "answers.sqlite"
             database = open_database(fresh)
             try:
-                _save(damaged, recovered, database.connection, done)
+                _save(damaged, Path(folder) / _COPY, database.connection, done)
                 _reopen(database.connection, done)
                 _give_id(damaged, database.connection, id_file(path))
             finally:
@@ -137,16 +138,14 @@ def repair_store(path: Path) -> Repaired:
     return done
 
 
-def _save(
-    damaged: sqlite3.Connection, recovered: sqlite3.Connection | None, into: sqlite3.Connection, done: Repaired
-) -> None:
+def _save(damaged: sqlite3.Connection, file: Path, into: sqlite3.Connection, done: Repaired) -> None:
     for table in TABLES:
         columns = [row[1] for row in into.execute(f"PRAGMA table_info({table})")]
         insert = f"INSERT OR IGNORE INTO {table} ({', '.join(columns)}) VALUES ({', '.join('?' * len(columns))})"
         into.execute("BEGIN")
         trouble_with = _copy_rows(damaged, table, columns, insert, into)
-        if trouble_with and recovered is not None:
-            _copy_rows(recovered, table, columns, insert, into)
+        if trouble_with and table not in CACHES:
+            _copy_from_pages(file, table, insert, into)
         into.execute("COMMIT")
         done.saved[table] = int(into.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
         if trouble_with:
@@ -222,22 +221,32 @@ def _how_many(into: sqlite3.Connection, table: str) -> str:
     return "some rows"
 
 
-def _recovered(folder: Path) -> sqlite3.Connection | None:
-    """What SQLite's own shell recovers of the copy in a folder; None where it is not installed, or cannot."""
-    shell = shutil.which("sqlite3")
-    if shell is None:
-        return None
-    made = folder / "recovered.sqlite"
-    try:
-        text = subprocess.run(
-            [shell, "-batch", "-init", os.devnull, str(folder / "copy.sqlite"), ".recover"],
-            capture_output=True, check=False, timeout=3600, stdin=subprocess.DEVNULL,
-        ).stdout  # fmt: skip
-        connection = sqlite3.connect(made, isolation_level=None)
-        connection.executescript(text.decode("utf-8", "replace"))
-    except (OSError, subprocess.TimeoutExpired, *BROKEN):
-        return None
-    return connection
+def _copy_from_pages(file: Path, table: str, insert: str, into: sqlite3.Connection) -> None:
+    """Copy what looks like rows of a table, from wherever it is; what is there already stays."""
+    columns = [_Column(*row) for row in into.execute(f"PRAGMA table_info({table})")]
+    is_numbered = _KEYS[table] == ("id",)
+    names = [column.name for column in columns]
+    for number, values in rows_on_pages(file):
+        if (number is not None) != is_numbered or len(values) != len(columns):
+            continue
+        row = (number, *values[1:]) if is_numbered else values
+        if all(column.may_hold(value) for column, value in zip(columns, row, strict=True)):
+            _insert(into, insert, _readable(table, names, row))
+
+
+class _Column(NamedTuple):
+    """A column, as SQLite tells of it."""
+
+    place: int
+    name: str
+    kind: str
+    is_needed: int
+    default: str | None
+    key: int
+
+    def may_hold(self, value: object) -> bool:
+        kinds = {"TEXT": str, "INTEGER": int, "REAL": int | float, "BLOB": str | bytes}
+        return not (self.is_needed or self.key) if value is None else isinstance(value, kinds[self.kind])
 
 
 def _give_id(damaged: sqlite3.Connection, into: sqlite3.Connection, beside: Path) -> None:
