@@ -26,12 +26,12 @@ def imports_of(path: Path) -> set[str]:
 
 def test_each_room_knows_only_the_rooms_to_its_left() -> None:
     for number, room in enumerate(ROOMS):
-        allowed = {*ROOMS[: number + 1], "problems", "files", "text"}
+        allowed = {*ROOMS[: number + 1], "errors", "files", "text"}
         for path in (PACKAGE / room).rglob("*.py"):
             assert imports_of(path) <= allowed, path
     for room, knows in APART.items():
         for path in (PACKAGE / room).rglob("*.py"):
-            assert imports_of(path) <= knows | {room, "problems", "files", "text"}, path
+            assert imports_of(path) <= knows | {room, "errors", "files", "text"}, path
 
 
 def test_version_loads_no_numeric_library_and_nothing_heavy() -> None:

@@ -15,12 +15,12 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from test_endpoint import learned, service  # noqa: F401
 
+from drovik.errors import DrovikError
 from drovik.learning.curl import SampleRequest, json_of, read_curl
 from drovik.learning.learn import learn
 from drovik.learning.sample_files import SampleFiles
 from drovik.learning.samples import Exchange, SampleReply, read_sample
 from drovik.learning.shell import read_command
-from drovik.problems import DrovikError
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm
 from drovik.project.settings import Price, ProjectFile

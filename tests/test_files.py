@@ -11,7 +11,7 @@ from conftest import Drovik, demo_on_port
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drovik.problems import DrovikError
+from drovik.errors import DrovikError
 from drovik.project.canonical import canonical, digest
 from drovik.project.settings import Endpoint, is_loopback
 from drovik.sending import trust

@@ -16,9 +16,9 @@ import pytest
 from conftest import Drovik, demo_on_port
 from PIL import Image
 
+from drovik.errors import DrovikError
 from drovik.images.opening import look_at
 from drovik.images.prepare import prepare
-from drovik.problems import DrovikError
 from drovik.project.preps import Prep
 
 MOST = 100_000_000
@@ -79,7 +79,7 @@ def test_a_small_file_takes_little_memory(tmp_path: Path) -> None:
         import sys
         from pathlib import Path
         from drovik.images.prepare import prepare
-        from drovik.problems import DrovikError
+        from drovik.errors import DrovikError
         from drovik.project.preps import Prep
         for prep in (Prep(fit=640), Prep(fit=640, gray=True, orientation="stored"), Prep(quality=50, format="jpeg")):
             try:

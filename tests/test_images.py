@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 from PIL import Image, ImageCms, ImageOps, PngImagePlugin
 
+from drovik.errors import DrovikError
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.prepare import prepare
-from drovik.problems import DrovikError
 from drovik.project.preps import Prep
 
 LIMIT = 10_000_000
@@ -154,3 +154,16 @@ def test_a_picture_that_breaks_off_is_not_sent_as_it_is() -> None:
         cut_metadata(whole[:-200], "image/jpeg")
     with pytest.raises(DrovikError, match="broken picture"):
         prepare(whole[:-200], Prep(), "p", LIMIT)[0]
+
+
+def test_a_step_that_nobody_listed_is_never_left_out() -> None:
+    """A user would be sent the untouched picture, and told that a prep was compared."""
+
+    class PrepToCome(Prep):
+        warmth: int | None = None
+
+    assert PrepToCome(warmth=3).redraws()
+    assert not PrepToCome(fit=640, format="jpeg", max_bytes=9_000).redraws()
+    data = jpeg(noise())
+    assert prepare(data, PrepToCome(fit=640), "a.jpg", LIMIT)[0].as_stored
+    assert not prepare(data, PrepToCome(warmth=3), "a.jpg", LIMIT)[0].as_stored

@@ -11,10 +11,10 @@ import pytest
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
+from drovik.errors import DrovikError
 from drovik.learning.learn import Learned, learn
 from drovik.learning.sample_files import SampleFiles
 from drovik.learning.samples import read_sample
-from drovik.problems import DrovikError
 from drovik.project.cases import Picture
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile

@@ -15,13 +15,13 @@ from conftest import Drovik, FakeService, demo_on_port, good
 from PIL import Image
 from test_safety import SORT, Serve
 
+from drovik.errors import DrovikError
 from drovik.images.inspecting import blur_effect
 from drovik.images.kinds import extra_package
 from drovik.images.layout import layout_of
 from drovik.images.opening import look_at
 from drovik.images.prepare import prepare
 from drovik.images.tokens import picture_tokens
-from drovik.problems import DrovikError
 from drovik.project.counting import PictureTokens
 from drovik.project.preps import Prep
 

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from drovik.problems import DrovikError
+from drovik.errors import DrovikError
 from drovik.project.dialects import ErrorWords, ReplyForm
 from drovik.sending.jsonpath import compile_path
 from drovik.sending.outcomes import FIRST_WAIT, LONGEST_WAIT, outcome_of, seconds_to_wait, wait_before

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import json
 import os
 import random
@@ -23,6 +24,8 @@ from conftest import Drovik, FakeService, Reply, StandInProcess, demo_on_port, g
 from test_kill import wait_until
 from test_safety import rows
 
+from drovik.errors import StoreDamaged, StoreFull, StoreGone, StoreLocked
+from drovik.store.database import open_database, store_error, transaction
 from drovik.store.pages import rows_on_pages
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
@@ -151,6 +154,26 @@ def test_a_damaged_store_is_found_and_what_can_be_read_is_saved(sent: tuple[Drov
     assert drovik("send", *SORT, "--json").json["answered"] == repaired.json["to_send"]
     assert len(service.requests) == 40 + repaired.json["to_send"]
     assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 40}
+
+
+def test_what_a_store_raises_is_told_by_its_class(tmp_path: Path) -> None:
+    """A program that uses the package waits for a held store, and does not for a damaged one."""
+    path = tmp_path / ".drovik" / "answers.sqlite"
+    database = open_database(path)
+    with contextlib.closing(sqlite3.connect(path, isolation_level=None)) as other:
+        other.execute("BEGIN IMMEDIATE")
+        database.connection.execute("PRAGMA busy_timeout = 0")
+        with pytest.raises(StoreLocked), transaction(database.connection):
+            pass
+    database.close()
+    full = OSError(errno.ENOSPC, "full")
+    assert type(store_error(full)) is StoreFull
+    path.write_bytes(b"something else entirely" * 50)
+    with pytest.raises(StoreDamaged):
+        open_database(path)
+    path.unlink()
+    with pytest.raises(StoreGone):
+        open_database(path)
 
 
 @pytest.mark.parametrize(

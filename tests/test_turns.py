@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from drovik.errors import DrovikError
 from drovik.images.prepare import PREPARING_REVISION
-from drovik.problems import DrovikError
 from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case, Picture
 from drovik.project.prompts import Prompt

@@ -10,7 +10,7 @@ import pytest
 from scipy import stats
 
 from drovik.comparing.verdict import compare_arms, estimate, in_words, rank, telling
-from drovik.problems import DrovikError
+from drovik.errors import DrovikError
 from drovik.project.cases import Case
 from drovik.project.settings import Price
 from drovik.project.tasks import MeasureTable, Task

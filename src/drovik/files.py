@@ -17,7 +17,7 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, ProjectError
 
 MAX_FILE_BYTES = 4_000_000
 """Of a file that a person writes by hand."""
@@ -37,13 +37,13 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
     try:
         file = open(path, "rb", opener=without_waiting)  # noqa: SIM115
     except (OSError, ValueError) as error:
-        raise DrovikError(unreadable(error, shown)) from None
+        raise ProjectError(unreadable(error, shown)) from None
     with file:
         mode = os.fstat(file.fileno()).st_mode
         if stat.S_ISDIR(mode):
-            raise DrovikError(unreadable(IsADirectoryError(), shown))
+            raise ProjectError(unreadable(IsADirectoryError(), shown))
         if not stat.S_ISREG(mode):
-            raise DrovikError(Problem("is no regular file", "put a file of that name in its place", shown))
+            raise ProjectError(Problem("is no regular file", "put a file of that name in its place", shown))
         yield file
 
 
@@ -72,10 +72,10 @@ def read_bytes(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> byte
         try:
             data = file.read(most + 1)
         except OSError as error:
-            raise DrovikError(unreadable(error, shown)) from None
+            raise ProjectError(unreadable(error, shown)) from None
     if len(data) > most:
         what = f"is too large for a file that you write: more than {most // 1_000_000} MB"
-        raise DrovikError(Problem(what, "split it, or name another file", shown))
+        raise ProjectError(Problem(what, "split it, or name another file", shown))
     return data
 
 
@@ -94,12 +94,12 @@ def decoded(data: bytes, shown: str) -> str:
     """
     other = next((name for mark, name in _OTHER_MARKS if data.startswith(mark)), None)
     if other is not None:
-        raise DrovikError(Problem(f"is in {other}", "save it as UTF-8", shown))
+        raise ProjectError(Problem(f"is in {other}", "save it as UTF-8", shown))
     try:
         return data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = data.count(b"\n", 0, error.start) + 1
-        raise DrovikError(
+        raise ProjectError(
             Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", shown, f"line {line}")
         ) from None
 
@@ -114,11 +114,11 @@ def read_json(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> Any:
         tree = json.loads(text)
     except json.JSONDecodeError as error:
         place = f"line {error.lineno}, column {error.colno}"
-        raise DrovikError(Problem(f"is not JSON: {error.msg}", "correct it there", shown, place)) from None
+        raise ProjectError(Problem(f"is not JSON: {error.msg}", "correct it there", shown, place)) from None
     except RecursionError:
-        raise DrovikError(_too_deep(shown)) from None
+        raise ProjectError(_too_deep(shown)) from None
     except ValueError:  # a number of more digits than Python reads
-        raise DrovikError(Problem("holds a number of thousands of digits", "write a shorter one", shown)) from None
+        raise ProjectError(Problem("holds a number of thousands of digits", "write a shorter one", shown)) from None
     return _bounded(tree, shown)
 
 
@@ -130,18 +130,18 @@ def parse_toml(text: str, shown: str) -> dict[str, Any]:
     try:
         table = tomllib.loads(text, parse_float=Decimal)
     except tomllib.TOMLDecodeError as error:
-        raise DrovikError(Problem(f"is not valid TOML: {error}", "correct it there", shown)) from None
+        raise ProjectError(Problem(f"is not valid TOML: {error}", "correct it there", shown)) from None
     except RecursionError:
-        raise DrovikError(_too_deep(shown)) from None
+        raise ProjectError(_too_deep(shown)) from None
     except (ValueError, ArithmeticError) as error:  # digits by the thousand, or a date that is none
         first = (str(error).splitlines() or ["a value cannot be read"])[0][:200]
-        raise DrovikError(Problem(f"is not valid TOML: {first}", "correct it there", shown)) from None
+        raise ProjectError(Problem(f"is not valid TOML: {first}", "correct it there", shown)) from None
     return dict(_bounded(table, shown))
 
 
 def _bounded(tree: Any, shown: str) -> Any:
     if depth_exceeds(tree, MAX_DEPTH):
-        raise DrovikError(_too_deep(shown))
+        raise ProjectError(_too_deep(shown))
     return tree
 
 

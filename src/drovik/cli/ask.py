@@ -24,7 +24,7 @@ from drovik.cli.asking import (
 )
 from drovik.cli.printing import print_json, say
 from drovik.cli.services import all_services
-from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, DrovikError, Problem
+from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given, Words
@@ -87,7 +87,7 @@ def overrides_of(arguments: argparse.Namespace) -> dict[str, Any]:
     for one in arguments.extra or ():
         name, equals, value = one.partition("=")
         if not equals:
-            raise DrovikError(Problem(f"--extra: '{one}' has no value", "write it like --extra detail=high"))
+            raise UsageError(Problem(f"--extra: '{one}' has no value", "write it like --extra detail=high"))
         try:
             found["extra"][name] = json.loads(value)
         except ValueError:
@@ -136,11 +136,11 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _see_that_it_fits(arguments: argparse.Namespace, words: Words) -> None:
     if arguments.repeat < 1:
-        raise DrovikError(Problem("--repeat is at least 1", "correct it"))
+        raise UsageError(Problem("--repeat is at least 1", "correct it"))
     if arguments.schema and arguments.field:
-        raise DrovikError(Problem("--schema and --field both say what the answer is", "give one of them"))
+        raise UsageError(Problem("--schema and --field both say what the answer is", "give one of them"))
     if not words.pictures and not words.folders and not words.question:
-        raise DrovikError(
+        raise UsageError(
             Problem("there is nothing to ask", 'name a picture and a question: drovik ask tray.jpg "What is it?"')
         )
     if words.folders and not (arguments.out or arguments.table or arguments.json):
@@ -184,7 +184,7 @@ def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
     schema = read_json(arguments.schema, str(arguments.schema))
     problems = check_schema(schema, str(arguments.schema))
     if problems or not isinstance(schema, dict):
-        raise DrovikError(problems or Problem("is no JSON object", "mend it there", str(arguments.schema)))
+        raise UsageError(problems or Problem("is no JSON object", "mend it there", str(arguments.schema)))
     return schema
 
 
@@ -200,11 +200,11 @@ def schema_of_fields(fields: Sequence[str]) -> dict[str, Any]:
     for field in fields:
         name, _, kind = field.partition(":")
         if kind and kind not in _TYPES:
-            raise DrovikError(
+            raise UsageError(
                 Problem(f"--field {field}: there is no type '{kind}'", f"known here: {', '.join(_TYPES)}")
             )
         if not name:
-            raise DrovikError(Problem("--field: a field has no name", "write it like --field street"))
+            raise UsageError(Problem("--field: a field has no name", "write it like --field street"))
         properties[name] = {"type": [kind or "string", "null"]}
     return {"type": "object", "properties": properties, "required": list(properties), "additionalProperties": False}
 

@@ -11,8 +11,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik.errors import Problem, UsageError
 from drovik.files import read_text
-from drovik.problems import DrovikError, Problem
 from drovik.text import visible
 
 if TYPE_CHECKING:
@@ -74,10 +74,10 @@ class AnswerTable:
             reader = csv.DictReader(io.StringIO(text, newline=""))
             columns, rows = list(reader.fieldnames or []), list(reader)
         except csv.Error as error:
-            raise DrovikError(Problem(f"cannot be read: {error}", "give another file", str(self._path))) from None
+            raise UsageError(Problem(f"cannot be read: {error}", "give another file", str(self._path))) from None
         if columns != self._columns:
             what = "is a table with other columns"
-            raise DrovikError(Problem(what, "give another file, or ask for the same fields", str(self._path)))
+            raise UsageError(Problem(what, "give another file, or ask for the same fields", str(self._path)))
         whole = [row for row in rows if None not in row.values() and row[MARK] and row["time"].isdigit()]
         if len(whole) < len(rows) or not self._ends_whole():
             self._write([self._columns, *([row[name] for name in self._columns] for row in whole)], "w")
@@ -106,7 +106,7 @@ class AnswerTable:
             if mode == "w":
                 target.replace(self._path)
         except OSError as error:
-            raise DrovikError(
+            raise UsageError(
                 Problem(f"cannot be written: {error.strerror}", "check its folder", str(self._path))
             ) from None
 
@@ -128,9 +128,7 @@ class AnswerFolder:
         try:
             path.mkdir(parents=True, exist_ok=True)
         except OSError as error:
-            raise DrovikError(
-                Problem(f"cannot be made: {error.strerror}", "give another folder", str(path))
-            ) from None
+            raise UsageError(Problem(f"cannot be made: {error.strerror}", "give another folder", str(path))) from None
 
     def file(self, name: str, model: str, time: int) -> Path:
         """The file of an answer."""

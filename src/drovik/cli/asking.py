@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import harmless, money, seconds
 from drovik.cli.services import Services, see_that_it_may_be_sent
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given
@@ -65,12 +65,12 @@ def with_id(services: Services, endpoint: str | None, id_: str | None) -> tuple[
 
     if id_ is None:
         if endpoint is not None:
-            raise DrovikError(Problem("--endpoint goes with --id, the model's name at the service", "give both"))
+            raise UsageError(Problem("--endpoint goes with --id, the model's name at the service", "give both"))
         return services, []
     known = services.settings.endpoints
     name = endpoint or next(iter(known), "")
     if name not in known:
-        raise DrovikError(Problem(f"there is no endpoint '{name}'", known_words(name, known)))
+        raise UsageError(Problem(f"there is no endpoint '{name}'", known_words(name, known)))
     model = Model(endpoint=name, id=id_)
     settings = services.settings.model_copy(update={"models": {**services.settings.models, id_: model}})
     return replace(services, settings=settings), [id_]
@@ -83,7 +83,7 @@ def chosen_models(services: Services, names: Sequence[str] | None) -> list[str]:
     """
     if not services.settings.models:
         remedy = "learn a service first: drovik endpoint learn NAME, and paste a sample request of its documentation"
-        raise DrovikError(Problem("no model is known, here or in your own folder", remedy))
+        raise UsageError(Problem("no model is known, here or in your own folder", remedy))
     for name in names or ():
         services.model(name)
     if names:
@@ -106,11 +106,11 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
     if word in services.settings.preps:
         return word, services.settings.preps[word]
     if "=" not in word:
-        raise DrovikError(Problem(f"there is no prep '{word}'", known_words(word, services.settings.preps)))
+        raise UsageError(Problem(f"there is no prep '{word}'", known_words(word, services.settings.preps)))
     try:
         return "by-hand", Prep.model_validate(_settings_in(word))
     except ValidationError as error:
-        raise DrovikError([one._replace(place="--prep") for one in problems_of(error, Prep, "")]) from None
+        raise UsageError([one._replace(place="--prep") for one in problems_of(error, Prep, "")]) from None
 
 
 def _settings_in(word: str) -> dict[str, Any]:
@@ -149,7 +149,7 @@ def settings_for(
         try:
             settings = Settings.model_validate({**wanted, "extra": extra})
         except ValidationError as error:
-            raise DrovikError(problems_of(error, Settings, "")) from None
+            raise UsageError(problems_of(error, Settings, "")) from None
         made[name] = model.model_copy(update={"settings": settings})
     made = _told_apart(made)
     return services.settings.model_copy(update={"models": made, "preps": dict([prep])})
@@ -180,7 +180,7 @@ def see_that_all_is_sent(services: Services, settings: ProjectFile) -> None:
             what = f"'{setting}' would not be sent: the dialect {endpoint.dialect} has no slot for it"
             problems.append(Problem(what, f"put {{{setting}?}} into its body, or leave it out", "", f"models.{name}"))
     if problems:
-        raise DrovikError(problems)
+        raise UsageError(problems)
 
 
 def wants_bytes(services: Services, models: Sequence[str]) -> bool:

@@ -89,8 +89,8 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
     """Cases with nearly the same picture and different expected outputs; what cannot be read is left out."""
     import json
 
+    from drovik.errors import DrovikError
     from drovik.images.prints import print_of
-    from drovik.problems import DrovikError
     from drovik.scoring.doubts import twins_of
 
     views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures

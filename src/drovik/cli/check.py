@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.opening import add_project_argument, project_folder, read_all
 from drovik.cli.printing import print_json, say
-from drovik.problems import DOES_NOT_HOLD, DONE, WRONG_INPUT, DrovikError, Problem
+from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT, DrovikError, Problem
 
 if TYPE_CHECKING:
     from drovik.images.opening import PictureFacts

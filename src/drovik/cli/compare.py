@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from drovik.cli.opening import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
 from drovik.cli.score import show_judges, show_mixed_models, show_older
-from drovik.problems import DONE, DrovikError, Problem, known_words
+from drovik.errors import DONE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
@@ -36,7 +36,7 @@ def run(arguments: argparse.Namespace) -> int:
     from drovik.scoring.gathering import gather
 
     if len(arguments.arms) not in (0, 2):
-        raise DrovikError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
+        raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
@@ -47,11 +47,11 @@ def run(arguments: argparse.Namespace) -> int:
             found.append((view, names, verdicts))
     if not found and arguments.measure:
         names = sorted({one.name for view in views for one in view.measures})
-        raise DrovikError(
+        raise UsageError(
             Problem(f"no task has a measure '{arguments.measure}'", known_words(arguments.measure, names))
         )
     if not found:
-        raise DrovikError(Problem("there is nothing to compare yet", "send first: drovik send"))
+        raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
     if arguments.json:
         tasks = {
             view.task.name: {"ranking": names, "verdicts": [verdict_document(one) for one in verdicts]}
@@ -76,7 +76,7 @@ def _compared(
     known = [one.name for one in view.measures]
     if name not in known:
         if alone:
-            raise DrovikError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
+            raise UsageError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
         return [], []
     if not arms:
         ordered, verdicts = rank(view.scores, name)
@@ -85,7 +85,7 @@ def _compared(
     for word, fitting in zip(arms, chosen, strict=True):
         if len(fitting) != 1:
             several = ", ".join(one.arm for one in fitting) or "none of this task"
-            raise DrovikError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
+            raise UsageError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
     first, second = chosen[0][0], chosen[1][0]
     return [first.arm, second.arm], [compare_arms(first, second, name)]
 

@@ -13,7 +13,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import heading, print_json, say
-from drovik.problems import DOES_NOT_HOLD, DONE
+from drovik.errors import DOES_NOT_HOLD, DONE
 
 if TYPE_CHECKING:
     from drovik.project.opening import Project

@@ -15,7 +15,7 @@ from drovik.cli.services import (
     Services,
     see_that_it_may_be_sent,
 )
-from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
+from drovik.errors import DONE, Problem, ServiceError, UsageError
 
 if TYPE_CHECKING:
     pass
@@ -114,7 +114,7 @@ async def _listed(services: Services, name: str, given: str | None) -> tuple[str
             if found:
                 return path, list(dict.fromkeys(found))
     remedy = "say where they are listed: --path /models, or [models] path and id in the dialect"
-    raise DrovikError(Problem(f"no list of models was found ({said or 'nothing in it'})", remedy), NO_SERVICE)
+    raise ServiceError(Problem(f"no list of models was found ({said or 'nothing in it'})", remedy))
 
 
 def _key(arguments: argparse.Namespace) -> int:
@@ -125,14 +125,14 @@ def _key(arguments: argparse.Namespace) -> int:
     services = services_with(arguments.name, arguments.project)
     name = services.settings.endpoints[arguments.name].key_env
     if name is None:
-        raise DrovikError(Problem(f"the endpoint '{arguments.name}' has no key_env", "add it to drovik.toml"))
+        raise UsageError(Problem(f"the endpoint '{arguments.name}' has no key_env", "add it to drovik.toml"))
     if arguments.forget:
         keep_in_keyring(name, "")
         say(f"{name} is not in the keyring.")
         return DONE
     key = (getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
     if not key:
-        raise DrovikError(Problem("no key was given", "type it, or pipe it in"))
+        raise UsageError(Problem("no key was given", "type it, or pipe it in"))
     keep_in_keyring(name, key)
     say(f"{name} ({shown_key(key)}) is in the keyring.")
     return DONE

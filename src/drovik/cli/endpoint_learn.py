@@ -19,7 +19,7 @@ from drovik.cli.services import (
     services_at,
     users_folder,
 )
-from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
+from drovik.errors import DONE, NO_SERVICE, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.services import Services
@@ -49,9 +49,7 @@ def learn(arguments: argparse.Namespace) -> int:
     try:
         TypeAdapter(Name).validate_python(arguments.name)
     except ValidationError:
-        raise DrovikError(
-            Problem(f"'{arguments.name}' cannot name an endpoint", "no spaces, '/', '@', ':'")
-        ) from None
+        raise UsageError(Problem(f"'{arguments.name}' cannot name an endpoint", "no spaces, '/', '@', ':'")) from None
     sample = _sample(arguments)
     learned = _learned(arguments, sample)
     folder = users_folder() if arguments.user else nearest_project(arguments.project) or users_folder()

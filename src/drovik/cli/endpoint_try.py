@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.printing import console, harmless, heading, print_json, say, seconds
 from drovik.cli.services import Services, nearest_project, see_that_it_may_be_sent, services_at, users_folder
-from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem, known_words
+from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.learning.trying import Tried
@@ -21,12 +21,12 @@ def try_one(arguments: argparse.Namespace) -> int:
     services = services_with(arguments.name, arguments.project)
     models = [name for name, one in services.settings.models.items() if one.endpoint == arguments.name]
     if not models:
-        raise DrovikError(
+        raise UsageError(
             Problem(f"no model is of the endpoint '{arguments.name}'", "add [models.NAME] to drovik.toml")
         )
     model = arguments.model or models[0]
     if model not in models:
-        raise DrovikError(Problem(f"the endpoint has no model '{model}'", known_words(model, models)))
+        raise UsageError(Problem(f"the endpoint has no model '{model}'", known_words(model, models)))
     see_that_it_may_be_sent(services, [arguments.name], arguments.trust)
     tried = run_steps(services, arguments.name, model, quiet=arguments.json)
     if arguments.json:
@@ -43,7 +43,7 @@ def services_with(name: str, project: Path | None) -> Services:
             return one
         known += one.settings.endpoints
     remedy = known_words(name, known) if known else f"learn it: drovik endpoint learn {name}"
-    raise DrovikError(Problem(f"there is no endpoint '{name}'", remedy))
+    raise UsageError(Problem(f"there is no endpoint '{name}'", remedy))
 
 
 def run_steps(services: Services, name: str, model: str, quiet: bool) -> list[Tried]:

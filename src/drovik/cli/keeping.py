@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import say
 from drovik.cli.services import USERS, Services, users_folder
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.asking import Asked
@@ -54,14 +54,14 @@ def see_that_it_can_be_kept(where: str) -> None:
     """
     folder, _ = _place(where)
     if folder.exists() and not folder.is_dir():
-        raise DrovikError(Problem("is a file, and no project's folder", "give another --keep", str(folder)))
+        raise UsageError(Problem("is a file, and no project's folder", "give another --keep", str(folder)))
     _see_that_cases_can_be_added(folder)
 
 
 def _place(where: str) -> tuple[Path, str]:
     project, slash, task = where.rstrip("/").rpartition("/")
     if not slash or not re.fullmatch(r"[\w.\-]+", task):
-        raise DrovikError(
+        raise UsageError(
             Problem(f"--keep: '{where}' is no project and task", "write it like --keep lost-property/describe")
         )
     return Path(project or "/"), task
@@ -73,14 +73,14 @@ def _cases_name(folder: Path) -> str:
     problems: list[Problem] = []
     table = read_toml(folder / "drovik.toml", "drovik.toml", problems) if (folder / "drovik.toml").exists() else {}
     if table is None:
-        raise DrovikError(problems)
+        raise UsageError(problems)
     return str(table.get("cases", "cases.jsonl"))
 
 
 def _see_that_cases_can_be_added(folder: Path) -> None:
     source = _cases_name(folder)
     if not source.endswith((".jsonl", ".ndjson")):
-        raise DrovikError(Problem("cases can be added to a .jsonl file only", "add the pictures by hand", source))
+        raise UsageError(Problem("cases can be added to a .jsonl file only", "add the pictures by hand", source))
 
 
 def _services_into(folder: Path, services: Services, made: ByHand) -> list[str]:
@@ -202,7 +202,7 @@ def _copied(folder: Path, one: Given) -> str:
     """A picture's path in the project, where it is copied to unless it lies there already."""
     source = Path(one.picture.path)
     if not source.is_file():
-        raise DrovikError(Problem("only its address is known", "download it, and ask about the file", one.name))
+        raise UsageError(Problem("only its address is known", "download it, and ask about the file", one.name))
     home = folder.resolve()
     if source.is_relative_to(home):
         return str(source.relative_to(home))

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.planning import Planned
@@ -29,15 +29,15 @@ def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dic
     for word in words:
         match = re.fullmatch(r"\s*([A-Z]{3})?\s*(\d+(?:[.,]\d+)?)\s*([A-Z]{3})?\s*", word)
         if match is None or (match[1] and match[3]):
-            raise DrovikError(Problem(f"{option} '{word}' is no sum of money", "write it like 5.00 or '5.00 EUR'"))
+            raise UsageError(Problem(f"{option} '{word}' is no sum of money", "write it like 5.00 or '5.00 EUR'"))
         currency = match[1] or match[3]
         if currency is None and len(currencies) != 1:
             known = ", ".join(currencies) or "no model has a price"
-            raise DrovikError(Problem(f"{option} {word}: in which currency", f"write it behind ({known})"))
+            raise UsageError(Problem(f"{option} {word}: in which currency", f"write it behind ({known})"))
         currency = currency or currencies[0]
         if currency not in currencies:
             what = f"{option} {word}: nothing that is sent costs {currency}"
-            raise DrovikError(Problem(what, f"there is: {', '.join(currencies) or 'no price at all'}"))
+            raise UsageError(Problem(what, f"there is: {', '.join(currencies) or 'no price at all'}"))
         found[currency] = Decimal(match[2].replace(",", "."))
     return found
 
@@ -55,21 +55,21 @@ def budget_for(project: Project, store: Store, planned: Planned, words: Sequence
     models = list(dict.fromkeys(arm.model_name for arms in planned.arms.values() for arm in arms))
     problems = cannot_be_bounded(project.settings, models)
     if problems:
-        raise DrovikError(problems)
+        raise UsageError(problems)
     prices = [one.price for name, one in project.settings.models.items() if name in models and one.price]
     currencies = sorted({one.currency for one in prices})
     most = amounts(words, currencies, "--most")
     without = [one for one in currencies if one not in most]
     if without:
         what = f"--most says nothing of {', '.join(without)}, in which some of it is paid"
-        raise DrovikError(Problem(what, f"add --most '5.00 {without[0]}', or leave those arms out by --arm"))
+        raise UsageError(Problem(what, f"add --most '5.00 {without[0]}', or leave those arms out by --arm"))
     budget = Budget(store.connection, most)
     paid = budget.paid()
     for currency, limit in most.items():
         spent = paid.get(currency, Decimal(0))
         if spent >= limit:
             what = f"--most {limit} {currency}: this store's replies have cost {spent:.4f} {currency} already"
-            raise DrovikError(Problem(what, "--most counts all that was ever sent from this project: raise it"))
+            raise UsageError(Problem(what, "--most counts all that was ever sent from this project: raise it"))
     return budget
 
 

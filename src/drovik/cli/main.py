@@ -15,7 +15,7 @@ from collections.abc import Sequence
 from typing import NoReturn
 
 from drovik import __version__
-from drovik.problems import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
+from drovik.errors import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
 
 COMMANDS = {
     "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),
@@ -139,9 +139,9 @@ def _why(error: Exception) -> str:
     import sqlite3
 
     if isinstance(error, sqlite3.Error):
-        from drovik.store.database import trouble
+        from drovik.store.database import store_error
 
-        return trouble(error).line()
+        return store_error(error).problems[0].line()
     if isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT):
         where = f" ({error.filename})" if error.filename else ""
         return f"the disk is full{where}; make room, and run it again"

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.printing import aside
 from drovik.cli.services import nearest_project
+from drovik.errors import Problem, ProjectError
 
 if TYPE_CHECKING:
-    from drovik.problems import Problem
     from drovik.project.opening import Project
     from drovik.store.keeping import Store
 
@@ -65,7 +65,6 @@ def open_store(path: Path, create: bool = True) -> Store:
 
 def read_all(folder: Path) -> tuple[Project | None, list[Problem]]:
     """A project with every problem that can be found without opening pictures or looking for keys."""
-    from drovik.problems import Problem
     from drovik.project.opening import read_project
     from drovik.scoring.catalogue import check_cases, measures_of
     from drovik.sending.checking import check_places, check_reply_form, check_request_form, unsent_settings
@@ -99,9 +98,8 @@ def open_project(given: Path | None) -> Project:
 
     :raises DrovikError: with everything that is wrong.
     """
-    from drovik.problems import DrovikError
 
     project, problems = read_all(project_folder(given))
     if project is None or problems:
-        raise DrovikError(problems)
+        raise ProjectError(problems)
     return project

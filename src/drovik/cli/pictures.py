@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.opening import add_project_argument, open_project
 from drovik.cli.printing import print_json, say, shortened, table
-from drovik.problems import DONE, DrovikError, Problem, known_words
+from drovik.errors import DONE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
@@ -63,7 +63,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     if not arguments.words:
         if arguments.crop or arguments.write or arguments.into_cases:
-            raise DrovikError(Problem("--crop is for one picture", "name its case: drovik pictures lp-001 --crop …"))
+            raise UsageError(Problem("--crop is for one picture", "name its case: drovik pictures lp-001 --crop …"))
         return look_through(open_project(arguments.project), arguments)
     project, settings, cases = _named(arguments)
     if arguments.crop or arguments.write or arguments.into_cases:
@@ -88,7 +88,7 @@ def _named(arguments: argparse.Namespace) -> tuple[Project | None, ProjectFile, 
             cases.append(Case(Path(word).name, pictures, {}, {}, None, "tune", frozenset(), word))
         else:
             what = f"there is no case and no file '{word}'"
-            raise DrovikError(Problem(what, known_words(word, by_id) if by_id else "give a picture's file"))
+            raise UsageError(Problem(what, known_words(word, by_id) if by_id else "give a picture's file"))
     return project, project.settings if project else ProjectFile(), cases
 
 
@@ -124,10 +124,10 @@ def counting_models(settings: ProjectFile, words: Sequence[str] | None) -> dict[
     """The models for which tokens can be told beforehand, or those that are named."""
     for word in words or ():
         if word not in settings.models:
-            raise DrovikError(Problem(f"there is no model '{word}'", known_words(word, settings.models)))
+            raise UsageError(Problem(f"there is no model '{word}'", known_words(word, settings.models)))
         if settings.models[word].picture_tokens is None:
             what = f"how '{word}' counts pictures is not known"
-            raise DrovikError(Problem(what, "add picture_tokens to it", "drovik.toml", f"models.{word}"))
+            raise UsageError(Problem(what, "add picture_tokens to it", "drovik.toml", f"models.{word}"))
     return {
         name: model
         for name, model in settings.models.items()

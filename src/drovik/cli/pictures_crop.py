@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import print_json, say
-from drovik.problems import DONE, DrovikError, Problem
+from drovik.errors import DONE, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.pictures import Shown
@@ -24,7 +24,7 @@ def crop(project: Project | None, settings: ProjectFile, cases: list[Case], argu
     every = list(sources(project, cases))
     if len(every) != 1:
         what = f"--crop and --into-cases are for one picture, and {len(every)} are named"
-        raise DrovikError(Problem(what, "name one case with one picture, or one file"))
+        raise UsageError(Problem(what, "name one case with one picture, or one file"))
     one = every[0]
     boxes = [_box(word) for word in arguments.crop or ()]
     made = [_cropped(one, box, settings) for box in boxes]
@@ -58,7 +58,7 @@ def _box(word: str) -> list[float]:
         box = TypeAdapter[Any](Box).validate_python(numbers)
     except ValidationError as error:
         what = str(error.errors()[0]["msg"]).removeprefix("Value error, ")
-        raise DrovikError(Problem(f"--crop {word}: {what}", "write it like 40,20,600,400 or 0,0,0.5,1")) from None
+        raise UsageError(Problem(f"--crop {word}: {what}", "write it like 40,20,600,400 or 0,0,0.5,1")) from None
     return [float(one) if max(box) <= 1 else int(one) for one in box]
 
 
@@ -71,7 +71,7 @@ def _cropped(one: Shown, box: list[float], settings: ProjectFile) -> Prepared:
     made = prepare(one.data, prep_for(prep, one.case, one.number), one.path, settings.max_pixels)
     if len(made) > 1:
         remedy = "make cases of the pages first, with --into-cases and no --crop"
-        raise DrovikError(Problem(f"has {len(made)} pages or frames, and a crop is for one", remedy, one.path))
+        raise UsageError(Problem(f"has {len(made)} pages or frames, and a crop is for one", remedy, one.path))
     return made[0]
 
 
@@ -102,12 +102,12 @@ def _write(project: Project | None, one: Shown, boxes: list[list[float]], argume
     from drovik.project.case_writing import write_region
 
     if project is None or all(case.id != one.case.id for case in project.cases):
-        raise DrovikError(Problem("this picture is no case of a project", "name a case in place of a file"))
+        raise UsageError(Problem("this picture is no case of a project", "name a case in place of a file"))
     if arguments.into_cases:
         return _into_cases(project, one, boxes)
     if len(boxes) != 1 or not arguments.region:
         what = "--write puts one crop into the case under a name"
-        raise DrovikError(Problem(what, "give one --crop and --region NAME, or --into-cases for several"))
+        raise UsageError(Problem(what, "give one --crop and --region NAME, or --into-cases for several"))
     write_region(project.folder, project.settings.cases, one.case.id, one.number, arguments.region, boxes[0])
     return [f"{project.settings.cases}: case {one.case.id} has the region '{arguments.region}' now."]
 
@@ -128,7 +128,7 @@ def _into_cases(project: Project, one: Shown, boxes: list[list[float]]) -> list[
     for number, image in enumerate(images, 1):
         name = f"{case.id}-{number}"
         if name in ids:
-            raise DrovikError(Problem(f"there is a case '{name}' already", "rename it, or take it out"))
+            raise UsageError(Problem(f"there is a case '{name}' already", "rename it, or take it out"))
         rows.append({"id": name, "images": [image], **rest})
     write_cases(project.folder, project.settings.cases, case.id, rows)
     first, last = rows[0]["id"], rows[-1]["id"]
@@ -144,7 +144,7 @@ def _cut_out(project: Project, one: Shown, boxes: list[list[float]]) -> list[Any
         part = _cropped(one, box, project.settings)
         path = Path(one.path).with_name(f"{Path(one.path).stem}-{number}.png")
         if (project.folder / path).exists():
-            raise DrovikError(Problem("is there already, and is not written over", "move it away", str(path)))
+            raise UsageError(Problem("is there already, and is not written over", "move it away", str(path)))
         (project.folder / path).write_bytes(part.data)
         images.append(str(path))
     return images
@@ -157,5 +157,5 @@ def _pages(one: Shown, settings: ProjectFile) -> list[Any]:
     facts = look_at(one.data, one.path, settings.max_pixels, Prep(pages="all"))
     if facts.count < 2 or facts.format not in ("PDF", "TIFF"):
         remedy = "give the parts: --crop 0,0,0.5,1 --crop 0.5,0,1,1"
-        raise DrovikError(Problem("is one picture, and no --crop says what to cut", remedy, one.path))
+        raise UsageError(Problem("is one picture, and no --crop says what to cut", remedy, one.path))
     return [{"path": one.path, "page": number} for number in range(1, facts.count + 1)]

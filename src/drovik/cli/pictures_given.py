@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import unquote, urljoin, urlsplit
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.project.cases import Picture
@@ -64,7 +64,7 @@ def sorted_out(words: Sequence[str], question: str | None) -> Words:
     if missing:
         what = "there is no such picture"
         remedy = "correct its name; the question is put in quotes, as one word"
-        raise DrovikError([Problem(what, remedy, one) for one in missing])
+        raise UsageError([Problem(what, remedy, one) for one in missing])
     return Words(tuple(pictures), tuple(folders), question if question is not None else said[-1] if said else "")
 
 
@@ -98,12 +98,12 @@ def pictures_in(folder: Path) -> list[Path]:
 
     found = sorted(one for one in folder.iterdir() if one.suffix.lower() in PICTURE_ENDINGS and one.is_file())
     if not found:
-        raise DrovikError(Problem("there is no picture in this folder", "give another one", str(folder)))
+        raise UsageError(Problem("there is no picture in this folder", "give another one", str(folder)))
     home = folder.resolve()
     outside = [one for one in found if not one.resolve().is_relative_to(home)]
     if outside:
         what = "is a link that leads out of the folder, so it is not sent"
-        raise DrovikError([Problem(what, "name what it leads to, or take it away", str(one)) for one in outside])
+        raise UsageError([Problem(what, "name what it leads to, or take it away", str(one)) for one in outside])
     return found
 
 
@@ -141,9 +141,9 @@ def _kept(folder: Path, number: int, data: bytes) -> Path:
 def _from_stdin() -> bytes:
     data = sys.stdin.buffer.read(MOST_BYTES + 1)
     if not data:
-        raise DrovikError(Problem("nothing came by standard input", "pipe a picture in, or name one"))
+        raise UsageError(Problem("nothing came by standard input", "pipe a picture in, or name one"))
     if len(data) > MOST_BYTES:
-        raise DrovikError(
+        raise UsageError(
             Problem(f"more than {MOST_BYTES // 1_000_000} MB came by standard input", "pipe one picture in")
         )
     return data
@@ -170,7 +170,7 @@ async def fetched(address: str) -> bytes:
                 got = await fetch(session, HttpRequest("GET", here, {}, b""), FETCH_SECONDS, most=MOST_BYTES)
             except NoReply as failure:
                 said = failure.outcome.words.replace("the reply", "the picture")
-                raise DrovikError(Problem(f"cannot be fetched: {said}", "check the address", address)) from None
+                raise UsageError(Problem(f"cannot be fetched: {said}", "check the address", address)) from None
             location = got.headers.get("Location")
             if 300 <= got.status < 400 and location:
                 here = urljoin(here, location)
@@ -179,5 +179,5 @@ async def fetched(address: str) -> bytes:
             elif got.status == 200:
                 return got.body
             else:
-                raise DrovikError(Problem(f"cannot be fetched: status {got.status}", "check the address", address))
-    raise DrovikError(Problem("cannot be fetched: it sends on and on", "give the picture's own address", address))
+                raise UsageError(Problem(f"cannot be fetched: status {got.status}", "check the address", address))
+    raise UsageError(Problem("cannot be fetched: it sends on and on", "give the picture's own address", address))

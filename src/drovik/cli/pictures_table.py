@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.pictures_facts import kilobytes
 from drovik.cli.printing import aside, print_json, say, table
-from drovik.problems import DONE, DrovikError
+from drovik.errors import DONE, DrovikError
 
 if TYPE_CHECKING:
     from drovik.images.inspecting import Inspection

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.opening import add_project_argument, open_project, open_store
 from drovik.cli.planning import Planned, Wanted, add_plan_arguments, make_plan, positive
 from drovik.cli.printing import aside, heading, print_json, say, table
-from drovik.problems import DONE
+from drovik.errors import DONE
 
 if TYPE_CHECKING:
     from drovik.project.opening import Project

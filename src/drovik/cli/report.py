@@ -15,7 +15,7 @@ from drovik.cli.opening import (
     open_store,
 )
 from drovik.cli.printing import print_json, say
-from drovik.problems import DONE, DrovikError, Problem
+from drovik.errors import DONE, Problem, UsageError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -66,7 +66,7 @@ def write_report(project: Project, views: Sequence[TaskView], path: Path) -> int
         temporary.write_bytes(page)
         temporary.replace(path)
     except OSError as error:
-        raise DrovikError(
+        raise UsageError(
             Problem(f"cannot be written: {error.strerror}", "give another file by --out", str(path))
         ) from None
     return len(page)

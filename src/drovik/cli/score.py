@@ -14,7 +14,7 @@ from drovik.cli.opening import (
     open_store,
 )
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
-from drovik.problems import DONE
+from drovik.errors import DONE
 
 if TYPE_CHECKING:
     from drovik.scoring.arm_scores import ArmScores, MeasureScore

@@ -12,7 +12,7 @@ from drovik.cli.opening import add_project_argument, open_project, open_store
 from drovik.cli.planning import Planned, Wanted, add_plan_arguments, make_plan, positive
 from drovik.cli.printing import print_json
 from drovik.cli.services import Services, require_agreed_folders, see_that_it_may_be_sent
-from drovik.problems import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
+from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 
 if TYPE_CHECKING:
     from drovik.project.opening import Project

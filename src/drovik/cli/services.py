@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik.cli.printing import aside
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import DrovikError, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.project.dialects import Dialect
@@ -38,7 +38,7 @@ class Services:
         """
         if name not in self.settings.models:
             known = known_words(name, self.settings.models)
-            raise DrovikError(Problem(f"there is no model '{name}'", known))
+            raise UsageError(Problem(f"there is no model '{name}'", known))
         return self.settings.models[name]
 
 
@@ -67,7 +67,7 @@ def nearest_project(given: Path | None, needed: bool = False) -> Path | None:
     what = f"belongs to {owner}, and is not used from a folder below it"
     problem = Problem(what, f"name it if you trust it: --project {found}", str(found / "drovik.toml"))
     if needed:
-        raise DrovikError(problem)
+        raise UsageError(problem)
     aside(problem.line())
     return None
 
@@ -100,14 +100,14 @@ def services_at(folder: Path) -> Services:
         return Services(folder, ProjectFile(), {}, {})
     problems: list[Problem] = []
     settings = read_settings(folder, problems) or ProjectFile()
-    problems = [one for one in problems if not one.what.startswith("there are no ")]
+    problems = [one for one in problems if one.code != "table_missing"]
     dialects = read_dialects(folder, {one.dialect for one in settings.endpoints.values()}, problems)
     for name, dialect in dialects.items():
         file = f"dialects/{name}.toml"
         problems += check_request_form(dialect, file) + check_reply_form(dialect, file)
     keys = collected(problems, read_keys, folder, settings.endpoints)
     if problems:
-        raise DrovikError(problems)
+        raise UsageError(problems)
     return Services(folder, settings, dialects, keys or {})
 
 
@@ -139,7 +139,7 @@ def _users_services() -> Services:
     try:
         return services_at(users_folder())
     except DrovikError as error:
-        raise DrovikError(one._replace(file=str(users_folder() / one.file)) for one in error.problems) from None
+        raise UsageError(one._replace(file=str(users_folder() / one.file)) for one in error.problems) from None
 
 
 def _not_in(models: dict[str, Model], others: dict[str, Model]) -> dict[str, Model]:
@@ -158,7 +158,7 @@ def see_that_it_may_be_sent(services: Services, names: list[str], trusted: bool)
     used = {name: services.settings.endpoints[name] for name in names}
     missing = [one for one in check_keys(services.folder, used, services.keys) if one.place.endswith("key_env")]
     if missing:
-        raise DrovikError(missing)
+        raise UsageError(missing)
     for name, endpoint in used.items():
         asks = ask_yes if on_terminal() else None
         check_trust(name, endpoint, trusted, asks)

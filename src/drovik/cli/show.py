@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.cli.opening import add_choice_arguments, add_own_argument, add_project_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
-from drovik.problems import DONE, DrovikError, Problem, known_words
+from drovik.errors import DONE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.project.arms import Arm
@@ -43,7 +43,7 @@ def run(arguments: argparse.Namespace) -> int:
     case = next((one for one in project.cases if one.id == arguments.case), None)
     if case is None:
         known = known_words(arguments.case, [one.id for one in project.cases[:10_000]])
-        raise DrovikError(Problem(f"there is no case '{arguments.case}'", known))
+        raise UsageError(Problem(f"there is no case '{arguments.case}'", known))
     alone = replace(project, cases=(case,))
     with open_store(project.store_path, create=False) as store:
         views = gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)

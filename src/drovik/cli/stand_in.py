@@ -8,7 +8,7 @@ import signal
 from pathlib import Path
 
 from drovik.cli.printing import say
-from drovik.problems import DONE, DrovikError, Problem
+from drovik.errors import DONE, Problem, UsageError
 
 EXAMPLE = "drovik stand-in --port 8765 --faults limit=0.1,lost=0.05 --slow 0.5"
 
@@ -37,11 +37,11 @@ def run(arguments: argparse.Namespace) -> int:
 
     faults = read_faults(arguments.faults)
     if arguments.slow < 0 or not 0 <= arguments.port <= 65535:
-        raise DrovikError(Problem("--slow is not negative, and --port from 0 to 65535", "correct it"))
+        raise UsageError(Problem("--slow is not negative, and --port from 0 to 65535", "correct it"))
     try:
         ledger = Ledger(arguments.ledger)
     except OSError as error:
-        raise DrovikError(
+        raise UsageError(
             Problem(f"cannot be written: {error.strerror}", "give another file", str(arguments.ledger))
         ) from None
     standin = StandIn(arguments.key, arguments.slow, faults, ledger)
@@ -57,7 +57,7 @@ async def _serve(standin: object, port: int) -> None:
     try:
         runner, port = await serve(standin, port)
     except OSError:
-        raise DrovikError(Problem(f"port {port} is taken", "stop what uses it, or give another by --port")) from None
+        raise UsageError(Problem(f"port {port} is taken", "stop what uses it, or give another by --port")) from None
     stopped = asyncio.Event()
     loop = asyncio.get_running_loop()
     for number in (signal.SIGINT, signal.SIGTERM):

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from drovik.cli.opening import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say, table
-from drovik.problems import DOES_NOT_HOLD, DONE
+from drovik.errors import DOES_NOT_HOLD, DONE
 
 EXAMPLE = "drovik store check\n  drovik store repair"
 

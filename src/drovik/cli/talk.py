@@ -27,7 +27,7 @@ from drovik.cli.asking import (
 from drovik.cli.pictures_given import Given, Words, given_pictures, sorted_out
 from drovik.cli.printing import aside, harmless, money, say
 from drovik.cli.services import Services, all_services, on_terminal
-from drovik.problems import DONE, NO_SERVICE, DrovikError, Problem
+from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.project.settings import ProjectFile
@@ -139,7 +139,7 @@ class _Talk:
         try:
             path.write_text(text.rstrip() + "\n", encoding="utf-8", errors="replace")
         except OSError as error:
-            raise DrovikError(
+            raise UsageError(
                 Problem(f"cannot be written: {error.strerror}", "give another name", str(path))
             ) from None
 
@@ -151,7 +151,7 @@ def run(arguments: argparse.Namespace) -> int:
     services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
     models = chosen_models(services, [*(arguments.model or ()), *by_id])
     if len(models) > 1:
-        raise DrovikError(Problem("a conversation is with one model", "give --model once"))
+        raise UsageError(Problem("a conversation is with one model", "give --model once"))
     settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))
     see_that_all_is_sent(services, settings)
     _see_that_history_is_kept(services, models[0])
@@ -174,12 +174,12 @@ def _see_that_history_is_kept(services: Services, model: str) -> None:
     if not RequestWriter(endpoint, services.dialects[endpoint.dialect], None).keeps_history():
         what = "the dialect has a place for one question, so nothing that was said before could be sent"
         remedy = "write {turns.text} in place of {last.text}"
-        raise DrovikError(Problem(what, remedy, f"dialects/{endpoint.dialect}.toml"))
+        raise UsageError(Problem(what, remedy, f"dialects/{endpoint.dialect}.toml"))
 
 
 def _see_that_nothing_reads_stdin(words: Words) -> None:
     if "-" in words.pictures:
-        raise DrovikError(Problem("what you say comes by standard input, so a picture cannot", "name its file"))
+        raise UsageError(Problem("what you say comes by standard input, so a picture cannot", "name its file"))
 
 
 def _converse(talk: _Talk, store: Store) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from drovik.cli.opening import open_project, open_store, project_folder
 from drovik.cli.planning import Wanted, make_plan
 from drovik.cli.printing import aside
-from drovik.problems import DrovikError
+from drovik.errors import DrovikError
 
 LOOKS_EVERY = 1.0
 SETTLED = 0.7

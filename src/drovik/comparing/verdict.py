@@ -18,7 +18,7 @@ from drovik.comparing.statistics import (
     score_interval,
     wilson_interval,
 )
-from drovik.problems import DrovikError, Problem
+from drovik.errors import DrovikError, Problem, UsageError
 from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.scoring.measure import CaseScore, Measure
 
@@ -154,7 +154,7 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
     pairs = _common(one, other) if one and other else []
     if not pairs or one is None or other is None:
         what = f"{first.arm} and {second.arm} have no scored case in common in '{first.task}'"
-        raise DrovikError(Problem(what, "send them first: drovik send"))
+        raise UsageError(Problem(what, "send them first: drovik send"))
     measure = one.measure
     before, after = [pair[0] for pair in pairs], [pair[1] for pair in pairs]
     values = _estimate(measure, before), _estimate(measure, after)

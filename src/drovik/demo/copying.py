@@ -6,7 +6,7 @@ from importlib.resources import as_file, files
 from importlib.resources.abc import Traversable
 from pathlib import Path
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, UsageError
 
 DEFAULT_FOLDER = "drovik-demo"
 _RENAMED = {"dot-env": ".env", "dot-gitignore": ".gitignore"}
@@ -22,10 +22,10 @@ def copy_demo(folder: Path) -> bool:
         return False
     try:
         if folder.exists() and any(folder.iterdir()):
-            raise DrovikError(Problem("is not empty", "give an empty folder, or a new name", str(folder)))
+            raise UsageError(Problem("is not empty", "give an empty folder, or a new name", str(folder)))
         _copy(files("drovik.demo").joinpath("project"), folder)
     except OSError as error:
-        raise DrovikError(
+        raise UsageError(
             Problem(f"cannot be written: {error.strerror}", "give another folder", str(folder))
         ) from None
     return True

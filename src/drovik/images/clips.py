@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
+from drovik.errors import PictureError, Problem
 from drovik.images.kinds import extra_package
 from drovik.images.opening import PictureFacts, broken, make_ready, see_that_it_is_not_too_large
 from drovik.images.shots import Shot, chosen_frames, thinned
-from drovik.problems import DrovikError, Problem
 from drovik.project.preps import Frames, Prep
 
 if TYPE_CHECKING:
@@ -74,7 +74,7 @@ def opened_video(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterato
     try:
         with av.open(io.BytesIO(data)) as container:
             if not container.streams.video:
-                raise DrovikError(Problem("is a recording without pictures", "give a clip that has some", path))
+                raise PictureError(Problem("is a recording without pictures", "give a clip that has some", path))
             stream = container.streams.video[0]
             stream.thread_type = "AUTO"
             # FFmpeg itself refuses to decode a frame that turns out larger than the stream said.
@@ -83,12 +83,12 @@ def opened_video(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterato
             see_that_it_is_not_too_large(size, path, max_pixels)
             stamps = sorted(packet.pts for packet in container.demux(stream) if packet.pts is not None)
             if not stamps:
-                raise DrovikError(Problem("is a clip without a frame", "open it elsewhere and save it anew", path))
+                raise PictureError(Problem("is a clip without a frame", "open it elsewhere and save it anew", path))
             shots = _shots(container, stream, stamps, prep.frames or UNASKED)
             facts = PictureFacts("video", (size,) * len(shots), _orientation(stream), tuple(shots), len(stamps))
             yield OpenedVideo(facts, container, stream, stamps, path, max_pixels)
-    except av.FFmpegError as error:
-        raise DrovikError(broken(path, error)) from None
+    except av.FFmpegError:
+        raise PictureError(broken(path)) from None
 
 
 def _shots(container: Any, stream: Any, stamps: list[int], rule: Frames) -> list[Shot]:

@@ -6,8 +6,8 @@ import io
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from drovik.errors import PictureError, Problem
 from drovik.images.layout import Layout
-from drovik.problems import DrovikError, Problem
 from drovik.project.preps import Prep
 
 if TYPE_CHECKING:
@@ -100,14 +100,14 @@ def _is_see_through(picture: Image.Image) -> bool:
 def _in_eight_bits(picture: Image.Image) -> Image.Image:
     """A gray picture of 16 bits as one of 8; Pillow itself would cut its values off instead of scaling them."""
     if picture.mode == "F":
-        raise DrovikError(Problem("its gray values are fractions, and nobody says which of them is white", _SAVE_IT))
+        raise PictureError(Problem("its gray values are fractions, and nobody says which of them is white", _SAVE_IT))
     if not picture.mode.startswith("I"):
         return picture
     whole = picture.convert("I")
     low, high = (int(str(one)) for one in whole.getextrema())
     if low < 0 or high > _MOST_GRAY:
         what = f"its gray values go from {low} to {high}, and nobody says which of them is white"
-        raise DrovikError(Problem(what, _SAVE_IT))
+        raise PictureError(Problem(what, _SAVE_IT))
     return whole.point(lambda value: value * (1 / 257) + 0.5).convert("L")
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 from typing import Any, Literal
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import PictureError, Problem
 
 Kind = Literal["picture", "heic", "pdf", "video"]
 
@@ -53,4 +53,4 @@ def extra_package(kind: Kind, path: str) -> Any:
         return importlib.import_module(module)
     except ImportError:
         what = f"is {name}, and what reads those is not installed"
-        raise DrovikError(Problem(what, f'install it: pip install "drovik[{extra}]"', path)) from None
+        raise PictureError(Problem(what, f'install it: pip install "drovik[{extra}]"', path)) from None

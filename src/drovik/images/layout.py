@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import PictureError, Problem
 from drovik.project.preps import Prep
 
 _TURNED = {0: 1, 90: 6, 180: 3, 270: 8}
@@ -198,7 +198,7 @@ def _cropped(upright: tuple[int, int], prep: Prep) -> Box:
     if prep.crop is None:
         return Box(0, 0, width, height)
     if isinstance(prep.crop, str):
-        raise DrovikError(Problem(f"the crop '{prep.crop}' is a region's name, and no case is given"))
+        raise PictureError(Problem(f"the crop '{prep.crop}' is a region's name, and no case is given"))
     left, top, right, bottom = (float(one) for one in prep.crop)
     if max(prep.crop) <= 1:
         left, top, right, bottom = left * width, top * height, right * width, bottom * height
@@ -212,7 +212,7 @@ def _cropped(upright: tuple[int, int], prep: Prep) -> Box:
     if box.width < 1 or box.height < 1:
         where = [round(one) for one in (left, top, right, bottom)]
         what = f"the crop {where} lies outside of {width} x {height} pixels"
-        raise DrovikError(Problem(what, "a crop is [left, top, right, bottom] of the upright picture"))
+        raise PictureError(Problem(what, "a crop is [left, top, right, bottom] of the upright picture"))
     return box
 
 

@@ -15,11 +15,11 @@ from dataclasses import dataclass
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
+from drovik.errors import DrovikError, PictureError, Problem
 from drovik.images.gif_frames import largest_frame
 from drovik.images.kinds import Kind, extra_package, kind_of
 from drovik.images.metadata import may_be_turned
 from drovik.images.shots import Shot, chosen_frames, chosen_pages
-from drovik.problems import DrovikError, Problem
 from drovik.project.preps import MOST_PAGES, PAGE_RESOLUTION, Prep
 from drovik.project.settings import DEFAULT_MAX_PIXELS
 
@@ -115,15 +115,15 @@ def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Any]
                 facts = _facts(picture, data, path, max_pixels, prep)
                 yield Opened(facts, kind, picture, path, max_pixels)
     except DrovikError as error:
-        raise DrovikError(one if one.file else one._replace(file=path) for one in error.problems) from None
-    except Exception as error:  # the decoders raise whatever a broken file makes them stumble over
-        raise DrovikError(broken(path, error)) from None
+        raise PictureError(one if one.file else one._replace(file=path) for one in error.problems) from None
+    except Exception:  # the decoders raise whatever a broken file makes them stumble over
+        raise PictureError(broken(path)) from None
 
 
-def broken(path: str, error: BaseException) -> Problem:
+def broken(path: str) -> Problem:
     """The problem with a file that cannot be decoded."""
-    reason = "it breaks off" if "truncated" in str(error) else "it cannot be decoded"
-    return Problem(f"is a broken picture: {reason}", "open it elsewhere and save it anew", path)
+    what = "is a broken picture: it cannot be decoded, or breaks off"
+    return Problem(what, "open it elsewhere and save it again", path)
 
 
 def see_that_it_is_not_too_large(size: tuple[int, int], path: str, max_pixels: int) -> None:
@@ -134,7 +134,7 @@ def see_that_it_is_not_too_large(size: tuple[int, int], path: str, max_pixels: i
     if size[0] * size[1] > max_pixels:
         remedy = "shrink it, or raise max_pixels in drovik.toml"
         what = f"{size[0]} x {size[1]} pixels are more than max_pixels = {max_pixels}"
-        raise DrovikError(Problem(what, remedy, path))
+        raise PictureError(Problem(what, remedy, path))
 
 
 def allowed_pixels(size: int, max_pixels: int) -> int:
@@ -179,7 +179,7 @@ def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
     except Exception:
         what = "is no picture, whatever its name says" if data else "is an empty file"
         remedy = "give a JPEG, PNG, WebP, GIF, BMP, TIFF or HEIC picture, a PDF or a video"
-        raise DrovikError(Problem(what, remedy, path)) from None
+        raise PictureError(Problem(what, remedy, path)) from None
 
 
 def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
@@ -201,7 +201,7 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
         picture.seek(0)
     elif count > 1 and prep.frames is not None:
         if count > MOST_FRAMES:
-            raise DrovikError(Problem(f"has {count} frames, more than {MOST_FRAMES}", "split it", path))
+            raise PictureError(Problem(f"has {count} frames, more than {MOST_FRAMES}", "split it", path))
         if format_ == "GIF":
             see_that_it_is_not_too_large(largest_frame(data), path, max_pixels)
         shots = _moving_shots(picture, count, prep, path, max_pixels)
@@ -261,6 +261,8 @@ def _moving_shots(picture: Image.Image, count: int, prep: Prep, path: str, max_p
 
 _PDF_PICTURE = 3
 """FPDF_PAGEOBJ_IMAGE, in PDFium's public header."""
+_PDF_NEEDS_PASSWORD = 4
+"""FPDF_ERR_PASSWORD, there."""
 _pdf_lock = threading.Lock()
 """PDFium is not made for threads."""
 
@@ -271,20 +273,20 @@ def _document(data: bytes, path: str) -> Any:
         try:
             document = pdfium.PdfDocument(data)
             if len(document) == 0:
-                raise DrovikError(Problem("is a PDF without a page", "open it elsewhere and save it anew", path))
+                raise PictureError(Problem("is a PDF without a page", "open it elsewhere and save it anew", path))
         except pdfium.PdfiumError as error:
-            if "password" in str(error).lower():
+            if error.err_code == _PDF_NEEDS_PASSWORD:
                 what, remedy = "is a PDF with a password", "save it without one"
             else:
                 what, remedy = "is a broken PDF", "open it elsewhere and save it anew"
-            raise DrovikError(Problem(what, remedy, path)) from None
+            raise PictureError(Problem(what, remedy, path)) from None
     return document
 
 
 def _pdf_facts(document: Any, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
     if len(document) > MOST_FRAMES:
         what = f"has {len(document)} pages, more than {MOST_FRAMES}"
-        raise DrovikError(Problem(what, "split it", path))
+        raise PictureError(Problem(what, "split it", path))
     shots = chosen_pages(len(document), prep, path)
     scale = (prep.resolution or PAGE_RESOLUTION) / 72
     sizes = []

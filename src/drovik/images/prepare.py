@@ -9,13 +9,13 @@ import contextlib
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from drovik.errors import DrovikError, PictureError, Problem
 from drovik.images.drawing import draw
 from drovik.images.encoding import encoded
 from drovik.images.layout import Layout, layout_of
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.opening import PictureFacts, opened
 from drovik.images.shots import Shot
-from drovik.problems import DrovikError, Problem
 from drovik.project.preps import Frames, Prep
 
 if TYPE_CHECKING:
@@ -73,13 +73,13 @@ def _layout(size: tuple[int, int], orientation: int, prep: Prep, path: str) -> L
     try:
         return layout_of(size, orientation, prep)
     except DrovikError as error:
-        raise DrovikError([one._replace(file=path) for one in error.problems]) from None
+        raise PictureError([one._replace(file=path) for one in error.problems]) from None
 
 
 def _as_stored(data: bytes, facts: PictureFacts, layout: Layout, prep: Prep) -> Prepared | None:
     """The source without its metadata, where nothing asks for other pixels and it is a JPEG or PNG."""
     media_type = _KEPT_TYPES.get(facts.format)
-    if media_type is None or not layout.is_plain or prep.gray or prep.contrast or prep.sharpen or prep.quality:
+    if media_type is None or not layout.is_plain or prep.redraws():
         return None
     if prep.format not in (None, "keep", media_type.partition("/")[2]):
         return None
@@ -97,7 +97,7 @@ def _written(
     data, media_type = encoded(drawn, str(source.format), prep)
     if prep.max_bytes is not None and len(data) > prep.max_bytes:
         what = f"comes to {len(data)} bytes at the least, more than max_bytes = {prep.max_bytes}"
-        raise DrovikError(Problem(what, "make it smaller by fit, or take a jpeg or webp", path))
+        raise PictureError(Problem(what, "make it smaller by fit, or take a jpeg or webp", path))
     return Prepared(data, media_type, drawn.width, drawn.height, False, layout, shot, part)
 
 

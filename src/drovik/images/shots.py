@@ -10,7 +10,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import PictureError, Problem
 from drovik.project.preps import MOST_PAGES, Frames, Prep
 
 
@@ -30,11 +30,11 @@ def chosen_pages(count: int, prep: Prep, path: str) -> list[Shot]:
         beyond = [number for number in prep.pages if number > count]
         if beyond:
             what = f"has {count} pages, and the prep takes page {beyond[0]}"
-            raise DrovikError(Problem(what, "correct 'pages' in the prep", path))
+            raise PictureError(Problem(what, "correct 'pages' in the prep", path))
         return [Shot(number) for number in prep.pages]
     if prep.pages is None and count > MOST_PAGES:
         what = f"has {count} pages, more than the {MOST_PAGES} that are sent unasked"
-        raise DrovikError(Problem(what, 'write pages = "all" or pages = [1, 2] into the prep', path))
+        raise PictureError(Problem(what, 'write pages = "all" or pages = [1, 2] into the prep', path))
     return [Shot(number) for number in range(1, count + 1)]
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from drovik.errors import Problem, SampleError
 from drovik.learning import words
 from drovik.learning.trees import Path, leaves, names_of, shown, value_at
-from drovik.problems import DrovikError, Problem
 
 _THINKS = re.compile(r"\b(?:think\w*|thought\w*|reasoning|analysis|draft|plan|internal)\b")
 
@@ -22,7 +22,7 @@ def answer_in(tree: Any, told: str | None) -> tuple[Path | None, str, bool]:
         pieces = [path for path, value in texts if value and value in told]
         if pieces:
             return pieces[0], "you said so", True
-        raise DrovikError(Problem(f"--answer-was: nothing in the sample reply is, or stands at, '{told[:60]}'",
+        raise SampleError(Problem(f"--answer-was: nothing in the sample reply is, or stands at, '{told[:60]}'",
                                   "give a place such as $.answer, or the text itself"))  # fmt: skip
     groups: dict[object, list[tuple[Path, str]]] = {}
     for path, value in texts:  # pieces of one text are weighed together
@@ -95,7 +95,7 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
             if isinstance(value, str) and names_of(path):
                 found.setdefault((name, _without_numbers(path)), []).append((path, value))
     if not found:
-        raise DrovikError(Problem("there is no text in the sample stream", "paste one that has an answer in it"))
+        raise SampleError(Problem("there is no text in the sample stream", "paste one that has an answer in it"))
 
     def score(key: tuple[str, tuple[str, ...]]) -> float:
         pieces = [value for _, value in found[key]]
@@ -112,7 +112,7 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
                    or "".join(value for _, value in found[key]).strip() == told.strip()]  # fmt: skip
         if not fitting:
             what = f"--answer-was: nothing in the sample stream is, or stands at, '{told[:60]}'"
-            raise DrovikError(Problem(what, "give a place such as $.delta, or the whole text"))
+            raise SampleError(Problem(what, "give a place such as $.delta, or the whole text"))
         return found[fitting[0]][0][0], fitting[0][0], "you said so", True
     best = ranked[0]
     margin = score(best) - (score(ranked[1]) if len(ranked) > 1 else -9)

@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit
 
+from drovik.errors import Problem, SampleError
 from drovik.learning.sample_files import SampleFiles
-from drovik.problems import DrovikError, Problem
 
 BodyKind = Literal["none", "json", "form", "multipart", "raw"]
 
@@ -91,9 +91,9 @@ def read_curl(words: Sequence[str], stdin: str | None, files: SampleFiles) -> Sa
             options.given.append((name, value))
     signed = [name for name in _SIGNED if name in options.flags or options.last(name) is not None]
     if signed:
-        raise DrovikError(Problem(f"--{signed[0]}: {SIGNED}", "put a service before it that does the signing"))
+        raise SampleError(Problem(f"--{signed[0]}: {SIGNED}", "put a service before it that does the signing"))
     if not options.urls:
-        raise DrovikError(Problem("the curl command has no address", "paste it whole, from 'curl' to its last line"))
+        raise SampleError(Problem("the curl command has no address", "paste it whole, from 'curl' to its last line"))
     url = options.urls[0] if "://" in options.urls[0] else f"https://{options.urls[0]}"
     headers = _headers(options)
     kind, body, url = _body(options, headers, stdin, files, url)
@@ -221,4 +221,4 @@ def json_of(text: str) -> Any:
         except (ValueError, RecursionError):
             pass
     what = f"the sample's body is no JSON: {trouble}"
-    raise DrovikError(Problem(what, "mend it there; names in <brackets> may stand for values, in quotes"))
+    raise SampleError(Problem(what, "mend it there; names in <brackets> may stand for values, in quotes"))

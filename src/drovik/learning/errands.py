@@ -12,12 +12,12 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
 
+from drovik.errors import DrovikError
 from drovik.learning import words
 from drovik.learning.requests import LearnedRequest, learn_request
 from drovik.learning.samples import Exchange, SampleReply
 from drovik.learning.taken import Taken
 from drovik.learning.trees import leaves, names_of, shown
-from drovik.problems import DrovikError
 
 HANDLE_LIVES = 600
 """Seconds for which what a service gave for a picture is used again, where nobody says how long it lives."""

@@ -6,11 +6,11 @@ import re
 from dataclasses import dataclass, field
 from typing import Any
 
+from drovik.errors import Problem, SampleError
 from drovik.learning.curl import SIGNED, SampleRequest
 from drovik.learning.taken import Taken
 from drovik.learning.trees import Path, leaves, names_of, shown
 from drovik.learning.words import folded
-from drovik.problems import DrovikError, Problem
 from drovik.project.key_signs import is_secret_name
 from drovik.sending.slots import escaped
 
@@ -92,7 +92,7 @@ def headers_of(sample: SampleRequest, key: Key) -> tuple[dict[str, str], list[st
         elif _carries_key(low, value):
             if _SIGNED.search(value.split(" ")[0]) and " " in value:
                 what = f"the header '{name}' is a signature: {SIGNED}"
-                raise DrovikError(Problem(what, "put a service before it that does the signing"))
+                raise SampleError(Problem(what, "put a service before it that does the signing"))
             template = key.place(f"header {name}", value)
             if template is not None:
                 headers[name] = template

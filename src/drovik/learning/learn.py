@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from drovik.errors import Problem, SampleError
 from drovik.files import parse_toml, read_bytes
 from drovik.learning.dialect_file import dialect_text
 from drovik.learning.errands import learn_requests, with_values
@@ -17,7 +18,6 @@ from drovik.learning.project_file import add_endpoint
 from drovik.learning.replies import learn_reply
 from drovik.learning.samples import Exchange, SampleReply
 from drovik.learning.taken import Taken
-from drovik.problems import DrovikError, Problem
 from drovik.project.dialects import Dialect
 from drovik.project.settings import Endpoint
 from drovik.project.toml_files import problems_of, validated
@@ -64,7 +64,7 @@ def learn(
     found = learn_requests(exchanges, {role: told.get(role, "") for role in ("prompt", "system", "model", "picture")})
     proper = found.proper
     if not proper.has_prompt and not proper.has_picture:
-        raise DrovikError(Problem("there is no question in the sample", "say which text it is: --prompt-was TEXT"))
+        raise SampleError(Problem("there is no question in the sample", "say which text it is: --prompt-was TEXT"))
     given = [*replies, *found.replies]
     reply, reply_taken = _reply(given, proper.model, told)
     taken = [*found.taken, *proper.taken, *reply_taken]
@@ -104,7 +104,7 @@ def _proper_url(url: str) -> str:
     problems: list[Problem] = []
     validated(Endpoint, {"url": url, "dialect": "d"}, "the sample", problems)
     if problems:
-        raise DrovikError([_of_the_sample(one) for one in problems])
+        raise SampleError([_of_the_sample(one) for one in problems])
     return url
 
 
@@ -133,10 +133,10 @@ def _checked(text: str, file: str) -> Dialect:
     try:
         dialect = Dialect.model_validate(parse_toml(text, file))
     except ValidationError as error:
-        raise DrovikError(problems_of(error, Dialect, file)) from None
+        raise SampleError(problems_of(error, Dialect, file)) from None
     problems = check_request_form(dialect, file) + check_reply_form(dialect, file)
     if problems:
-        raise DrovikError(problems)
+        raise SampleError(problems)
     return dialect
 
 

@@ -11,8 +11,8 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
+from drovik.errors import Problem, ProjectError
 from drovik.files import parse_toml, read_text
-from drovik.problems import DrovikError, Problem
 from drovik.project.settings import FILE_NAME
 from drovik.project.writing import write_whole
 
@@ -56,7 +56,9 @@ def free_model_name(folder: Path, endpoint: str, wanted: str) -> str:
     for name in (wanted, f"{endpoint}-{wanted}", *(f"{endpoint}-{wanted}-{number}" for number in range(2, 1000))):
         if name not in models or models[name].get("endpoint") == endpoint:
             return name
-    raise DrovikError(Problem(f"there are too many models called '{wanted}'", "give another --model-name", FILE_NAME))
+    raise ProjectError(
+        Problem(f"there are too many models called '{wanted}'", "give another --model-name", FILE_NAME)
+    )
 
 
 def add_prep(folder: Path, name: str, prep: Mapping[str, Any]) -> bool:
@@ -80,7 +82,7 @@ def _document(folder: Path) -> tuple[tomlkit.TOMLDocument, str]:
         parse_toml(text, FILE_NAME)
         return tomlkit.parse(text), text
     except TOMLKitError as error:
-        raise DrovikError(Problem(f"cannot be read: {error}", "mend it first", FILE_NAME)) from None
+        raise ProjectError(Problem(f"cannot be read: {error}", "mend it first", FILE_NAME)) from None
 
 
 def _changed(folder: Path, document: tomlkit.TOMLDocument, before: str) -> bool:
@@ -95,7 +97,7 @@ def _section(document: tomlkit.TOMLDocument, name: str) -> Table:
     if found is None:
         document[name] = tomlkit.table(is_super_table=True)
     elif not isinstance(found, dict):
-        raise DrovikError(Problem(f"'{name}' is no table", f"write it as [{name}.NAME]", FILE_NAME))
+        raise ProjectError(Problem(f"'{name}' is no table", f"write it as [{name}.NAME]", FILE_NAME))
     section: Table = document[name]
     return section
 

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from itertools import pairwise
 from typing import Any
 
+from drovik.errors import Problem, SampleError
 from drovik.learning.answers_in import answer_in, reaches, streamed_answer, strings_at, whole_answer
 from drovik.learning.reply_facts import (
     LearnedReply,
@@ -21,7 +22,6 @@ from drovik.learning.reply_facts import (
 )
 from drovik.learning.samples import SampleReply
 from drovik.learning.trees import value_at
-from drovik.problems import DrovikError, Problem
 from drovik.sending.events import Events, JsonLines
 
 
@@ -65,7 +65,7 @@ def _kind_of(reply: SampleReply) -> tuple[str, list[tuple[str, Any]]]:
         ]
         if len(rows) >= 2:
             return "lines", [("", row) for row in rows]
-        raise DrovikError(Problem("the sample reply is no whole JSON", "paste it whole, and without '...' in it"))
+        raise SampleError(Problem("the sample reply is no whole JSON", "paste it whole, and without '...' in it"))
     return "text", []
 
 
@@ -87,7 +87,7 @@ def _json(text: str) -> Any:
 def _learn_json(learned: LearnedReply, tree: Any, model: str | None, told: str | None) -> None:
     path, why, sure = answer_in(tree, told)
     if path is None:
-        raise DrovikError(Problem("there is no text in the sample reply", "paste a reply that has an answer in it"))
+        raise SampleError(Problem("there is no text in the sample reply", "paste a reply that has an answer in it"))
     learned.form["text"] = whole_answer(tree, path)
     learned.take("answer", learned.form["text"], value_at(tree, path), why, sure)
     used = {path}
@@ -108,7 +108,7 @@ def _learn_pieces(
     told: str | None,
 ) -> None:
     if not trees:
-        raise DrovikError(Problem("there is no JSON in the sample stream", "paste it whole, as it was recorded"))
+        raise SampleError(Problem("there is no JSON in the sample stream", "paste it whole, as it was recorded"))
     path, event, why, sure = streamed_answer(trees, told)
     whole = next(tree for name, tree in trees if name == event and reaches(tree, path))
     learned.form["text"] = whole_answer(whole, path)

@@ -12,12 +12,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from drovik.errors import Problem, SampleError
 from drovik.learning import words
 from drovik.learning.pictures import Shown, picture_in, says_how
 from drovik.learning.taken import Taken
 from drovik.learning.trees import Path, common, leaves, names_of, shown, value_at
 from drovik.learning.turns_in import find_turns
-from drovik.problems import DrovikError, Problem
 
 
 @dataclass
@@ -104,7 +104,7 @@ def _told_place(tree: Any, role: str, text: str) -> Path:
     for path, value in leaves(tree):
         if shown(path) == text or (isinstance(value, str) and value.strip() == text.strip()):
             return path
-    raise DrovikError(Problem(f"--{role}-was: nothing in the sample is, or stands at, '{_short(text)}'",
+    raise SampleError(Problem(f"--{role}-was: nothing in the sample is, or stands at, '{_short(text)}'",
                               "give a place such as $.question, or the text itself"))  # fmt: skip
 
 

@@ -9,13 +9,13 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
+from drovik.errors import Problem, SampleError
 from drovik.learning.curl import FormPart, SampleRequest
 from drovik.learning.keys_in import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.learning.request_parts import Parts, find_parts
 from drovik.learning.taken import Taken
 from drovik.learning.templates import Template
 from drovik.learning.trees import value_at
-from drovik.problems import DrovikError, Problem
 from drovik.sending.slots import Text, compile_text, escaped
 
 _MODEL_SEGMENT = re.compile(r"(?=.*[a-z])(?=.*[-_.:0-9])[\w.:\-]{2,60}$", re.IGNORECASE)
@@ -56,7 +56,7 @@ def learn_request(
     address = urlsplit(sample.url)
     if not address.scheme.startswith("http") or not address.hostname:
         what = f"'{sample.url[:80]}' is no address of a service"
-        raise DrovikError(Problem(what, "write the sample's address in full, with https://"))
+        raise SampleError(Problem(what, "write the sample's address in full, with https://"))
     learned = LearnedRequest(f"{address.scheme}://{address.netloc.rpartition('@')[2]}", {}, [], [])
     learned.form["method"] = sample.method
     query = dict(parse_qsl(address.query, keep_blank_values=True))
@@ -231,7 +231,7 @@ def _model_segment(segments: list[str], told: str | None, handles: frozenset[str
         for number, segment in enumerate(segments):
             if told in (_name_and_verb(unquote(segment))[0], segment):
                 return number, "you said so", True
-        raise DrovikError(
+        raise SampleError(
             Problem(f"--model-was: '{told}' stands nowhere in the sample", "give it as it stands there")
         )
     for number, segment in enumerate(segments[:-1]):

@@ -11,8 +11,8 @@ import re
 from collections.abc import Callable
 from pathlib import Path
 
+from drovik.errors import Problem, SampleError
 from drovik.files import read_text
-from drovik.problems import DrovikError, Problem
 
 _HOLDS_KEYS = re.compile(
     r"^\.env|^\.netrc|^_netrc|^\.npmrc|^\.pypirc|^\.git-credentials|^id_[a-z0-9]+$|\.(?:pem|key|p12|pfx|jks|kdbx|asc|gpg)$"
@@ -47,19 +47,19 @@ class SampleFiles:
         what = f"the sample sends the file {name}"
         paste = "paste what is to be sent in its place"
         if "\0" in name:
-            raise DrovikError(Problem("the sample sends a file whose name cannot be", paste))
+            raise SampleError(Problem("the sample sends a file whose name cannot be", paste))
         path = self._folder / name
         real = Path(os.path.realpath(path))
         if not real.is_relative_to(os.path.realpath(self._folder)):
-            raise DrovikError(Problem(f"{what}, which lies outside of the page's folder", paste))
+            raise SampleError(Problem(f"{what}, which lies outside of the page's folder", paste))
         if not real.is_file():
-            raise DrovikError(Problem(f"{what}, which is not here", "put it there, or paste what is in it"))
+            raise SampleError(Problem(f"{what}, which is not here", "put it there, or paste what is in it"))
         if any(_HOLDS_KEYS.search(part) for one in (path, real) for part in one.relative_to(one.anchor).parts[-2:]):
-            raise DrovikError(Problem(f"{what}, which by its name holds keys", paste))
+            raise SampleError(Problem(f"{what}, which by its name holds keys", paste))
         question = f"{what} ({real.stat().st_size} bytes). Read it, and send what is in it when the service is tried?"
         if not (self._agreed or (self._ask is not None and self._ask(question))):
-            raise DrovikError(Problem(f"{what}, and nobody agreed to that", f"say --with-files, or {paste}"))
+            raise SampleError(Problem(f"{what}, and nobody agreed to that", f"say --with-files, or {paste}"))
         text = read_text(real, name)
         if _IS_A_KEY.search(text):
-            raise DrovikError(Problem(f"{what}, which has a key in it", paste))
+            raise SampleError(Problem(f"{what}, which has a key in it", paste))
         return text

@@ -7,10 +7,10 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from drovik.errors import Problem, SampleError
 from drovik.learning.curl import SampleRequest, json_of, read_curl
 from drovik.learning.sample_files import SampleFiles
 from drovik.learning.shell import read_command
-from drovik.problems import DrovikError, Problem
 
 _CURL = re.compile(r"^[ \t]*(?:[$>%#][ \t]+)?(?=curl(?:\.exe)?[ \t\\])", re.MULTILINE)
 _FENCE = re.compile(r"^[ \t]*```[^\n]*\n(.*?)^[ \t]*```[ \t]*$", re.DOTALL | re.MULTILINE)
@@ -68,7 +68,7 @@ def read_sample(text: str, files: SampleFiles, url: str | None = None) -> list[E
             elif found:
                 found[-1][1].append(part)
     if not found:
-        raise DrovikError(_no_request(text))
+        raise SampleError(_no_request(text))
     return [Exchange(request, tuple(replies)) for request, replies in found]
 
 

@@ -12,9 +12,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 from urllib.parse import urlsplit
 
+from drovik.errors import DrovikError
 from drovik.learning.probe_picture import PROBES, Probe, draw
 from drovik.learning.samples import SampleReply
-from drovik.problems import DrovikError
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect
 from drovik.project.keys import shown_key

@@ -12,8 +12,8 @@ from typing import Any
 
 from jsonpointer import JsonPointer
 
+from drovik.errors import DrovikError, Problem, ProjectError, known_words
 from drovik.files import opened
-from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.cases import Row
 from drovik.project.tasks import Task
 
@@ -39,7 +39,7 @@ def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row
                     return
                 if len(line) > MOST_LINE_BYTES:
                     what = f"is longer than {MOST_LINE_BYTES // 1_000_000} MB"
-                    raise DrovikError(Problem(what, "each line is one case", source, f"line {number}"))
+                    raise ProjectError(Problem(what, "each line is one case", source, f"line {number}"))
                 stripped = line.removeprefix(b"\xef\xbb\xbf").strip()
                 if stripped:
                     yield Row(stripped, f"line {number}")

@@ -9,8 +9,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from drovik.errors import Problem, ProjectError
 from drovik.files import read_text
-from drovik.problems import DrovikError, Problem
 from drovik.project.writing import write_whole
 
 MOST_BYTES = 1_000_000_000
@@ -59,7 +59,7 @@ def _file(folder: Path, source: str) -> Path:
     path = folder / source
     if path.is_dir():
         remedy = "write the cases as JSON Lines or CSV, and name that file in drovik.toml"
-        raise DrovikError(Problem("a folder of pictures has no place for this", remedy, source))
+        raise ProjectError(Problem("a folder of pictures has no place for this", remedy, source))
     return path
 
 
@@ -100,6 +100,6 @@ def _csv_cells(row: Mapping[str, Any]) -> dict[str, str]:
     image = row["images"][0]
     if not isinstance(image, str):
         remedy = "write the cases as JSON Lines, and name that file in drovik.toml"
-        raise DrovikError(Problem("CSV has no column for the page of a document", remedy))
+        raise ProjectError(Problem("CSV has no column for the page of a document", remedy))
     cells = {"id": row["id"], "image": image, "group": row.get("group", "")}
     return cells | {f"given.{name}": str(value) for name, value in row.get("given", {}).items()}

@@ -14,7 +14,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 
 from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.preps import Box, Prep
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import Field, field_validator, model_validator
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.toml_files import Frozen
 
 if TYPE_CHECKING:

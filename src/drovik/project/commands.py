@@ -14,7 +14,7 @@ import stat
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import ConsentError, Problem
 from drovik.project.canonical import digest
 
 KEPT_VARIABLES = (
@@ -38,9 +38,9 @@ def words_of(command: str, place: str) -> list[str]:
     try:
         words = shlex.split(command)
     except ValueError as error:
-        raise DrovikError(Problem(f"is no command: {error}", "close its quotes", "drovik.toml", place)) from None
+        raise ConsentError(Problem(f"is no command: {error}", "close its quotes", "drovik.toml", place)) from None
     if not words:
-        raise DrovikError(Problem("is no command: it is empty", "write one, or take it out", "drovik.toml", place))
+        raise ConsentError(Problem("is no command: it is empty", "write one, or take it out", "drovik.toml", place))
     return words
 
 

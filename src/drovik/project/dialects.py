@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, StringConstraints, field_validator, model_validator
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.toml_files import Frozen, read_toml, validated
 
 SlotName = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$", max_length=60)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
 from drovik.project.schemas import SchemaChecker
 from drovik.project.tasks import Task

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import Field, ValidationError
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.toml_files import Frozen, problems_of, read_text
 
 if TYPE_CHECKING:

@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
+from drovik.errors import DrovikError, Problem
 from drovik.files import read_bytes
-from drovik.problems import DrovikError, Problem
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect, Form
 from drovik.project.settings import FILE_NAME, Endpoint

@@ -9,8 +9,8 @@ import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 
+from drovik.errors import Problem, ProjectError
 from drovik.files import read_text
-from drovik.problems import DrovikError, Problem
 from drovik.project.commands import environment_for, words_of
 from drovik.project.git_ignore import would_be_committed
 from drovik.project.settings import FILE_NAME, Endpoint
@@ -67,7 +67,7 @@ def keep_in_keyring(name: str, key: str) -> None:
     """
     if importlib.util.find_spec("keyring") is None:
         remedy = "install it: pip install 'drovik[keyring]'; or put the key into .env"
-        raise DrovikError(Problem("the package for the system's keyring is not installed", remedy))
+        raise ProjectError(Problem("the package for the system's keyring is not installed", remedy))
     import keyring
 
     try:
@@ -76,7 +76,7 @@ def keep_in_keyring(name: str, key: str) -> None:
         elif keyring.get_password(KEYRING_SERVICE, name):
             keyring.delete_password(KEYRING_SERVICE, name)
     except keyring.errors.KeyringError as error:
-        raise DrovikError(Problem(f"the keyring cannot be used: {error}", "put the key into .env")) from None
+        raise ProjectError(Problem(f"the keyring cannot be used: {error}", "put the key into .env")) from None
 
 
 def key_of(endpoint: Endpoint, keys: Mapping[str, str]) -> str:
@@ -93,13 +93,13 @@ def key_of(endpoint: Endpoint, keys: Mapping[str, str]) -> str:
             stdin=subprocess.DEVNULL, cwd=endpoint.home, env=environment_for(endpoint.pass_env),
         )  # fmt: skip
     except subprocess.TimeoutExpired:
-        raise DrovikError(_no_key(endpoint, "took more than 60 s")) from None
+        raise ProjectError(_no_key(endpoint, "took more than 60 s")) from None
     except (OSError, ValueError) as error:
-        raise DrovikError(_no_key(endpoint, str(getattr(error, "strerror", None) or error))) from None
+        raise ProjectError(_no_key(endpoint, str(getattr(error, "strerror", None) or error))) from None
     key = done.stdout.strip()
     if done.returncode or not key or "\n" in key:
         last = (done.stderr.strip().splitlines() or ["it printed no key, or more than one line"])[-1]
-        raise DrovikError(_no_key(endpoint, last[:200]))
+        raise ProjectError(_no_key(endpoint, last[:200]))
     return key
 
 

@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.files import without_waiting
-from drovik.problems import DrovikError, Problem
 
 MOST_BYTES = 2_000_000_000
 """Of one picture's file: a clip may be long, but it is read as a whole."""
@@ -59,7 +59,7 @@ class PictureFolder:
             found = os.stat(whole) if stat.S_ISLNK(found.st_mode) else found
             _see_that_it_is_a_file(found.st_mode)
         except (OSError, ValueError) as error:
-            raise DrovikError(missing(path, error)) from None
+            raise ProjectError(missing(path, error)) from None
         return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
 
     def read(self, path: str) -> bytes:
@@ -79,7 +79,7 @@ class PictureFolder:
         except (OSError, ValueError) as error:
             if isinstance(error, OSError) and error.errno in (errno.EMFILE, errno.ENFILE):
                 raise TooManyFiles(missing(path, error)) from None
-            raise DrovikError(missing(path, error)) from None
+            raise ProjectError(missing(path, error)) from None
 
     def holds(self, path: str) -> bool:
         """Whether a path, links followed, leads to somewhere beneath one of the folders."""
@@ -99,7 +99,7 @@ class PictureFolder:
         if not inside:
             what = "lies outside of the project, so it is not read and not sent"
             remedy = 'copy it in, or name its folder in drovik.toml: [pictures] from = ["FOLDER"]'
-            raise DrovikError(Problem(what, remedy, path))
+            raise ProjectError(Problem(what, remedy, path))
 
     def _is_beneath(self, real: str) -> bool:
         return any(real == root or real.startswith(root.rstrip(os.sep) + os.sep) for root in self._roots or ())

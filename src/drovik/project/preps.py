@@ -14,7 +14,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, StringConstraints, model_validator
 
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import Problem, ProjectError, known_words
 from drovik.project.toml_files import Frozen, plain_numbers
 
 SlotWord = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$")]
@@ -51,6 +51,12 @@ Box = Annotated[
     AfterValidator(_in_order),
 ]
 """Left, top, right, bottom of the upright picture: fractions where none is above 1, else pixels."""
+
+
+_LAYS_OUT = {"orientation", "crop", "scale", "fit", "fill", "pad", "margin", "split"}
+"""Steps of which the layout of one picture tells whether they change it: fit = 640 leaves a small one as it is."""
+_TAKES_AS_IT_IS = {"pages", "resolution", "frames", "format", "max_bytes", "extra"}
+"""Steps that draw nothing on a photograph. What is in neither set changes pixels: so does each step to come."""
 
 
 class Split(Frozen):
@@ -137,8 +143,12 @@ class Prep(Frozen):
         known = self.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
         return plain_numbers({name: _numbers(value) for name, value in known.items()})  # type: ignore[no-any-return]
 
+    def redraws(self) -> bool:
+        """Whether it asks for other pixels, however the picture lies and whatever its size is."""
+        return bool(set(self.canonical()) - _LAYS_OUT - _TAKES_AS_IT_IS)
+
     def keeps_pixels(self) -> bool:
-        """Whether nothing in it asks for other pixels."""
+        """Whether nothing in it may ask for other pixels."""
         return not set(self.canonical()) - {"extra", "max_bytes", "pages"}
 
     def for_region(self, regions: Mapping[str, Any], where: str) -> Prep:
@@ -152,7 +162,7 @@ class Prep(Frozen):
         if self.crop not in regions:
             what = f"{where} has no region '{self.crop}', to which the prep crops"
             known = known_words(self.crop, regions) if regions else "add it: drovik pictures --crop shows how"
-            raise DrovikError(Problem(what, known))
+            raise ProjectError(Problem(what, known))
         return self.model_copy(update={"crop": regions[self.crop]})
 
 

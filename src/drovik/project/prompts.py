@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from pydantic import Field
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.templates import compiled
 from drovik.project.toml_files import Frozen, collected, read_toml, validated
 

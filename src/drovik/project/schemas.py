@@ -13,7 +13,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import islice
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from drovik.problems import Problem
+from drovik.errors import Problem
+from drovik.files import depth_exceeds
 
 if TYPE_CHECKING:
     from jsonschema_rs import Draft202012Validator, ValidationError
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
 _METASCHEMA = "https://json-schema.org/draft/2020-12/"
 _HOLDING_SCHEMAS = ("properties", "patternProperties", "$defs", "definitions", "dependentSchemas")
 _NOT_SCHEMAS = ("enum", "const", "default", "examples")
+_MOST_DEPTH = 200
+"""Deeper than this the checker may give up: its own bound is 255, on schema and value together."""
 BACKTRACKS = 1_000_000
 """Steps back that a pattern may take on one text: some hundredths of a second."""
 _LARGEST = 10**300
@@ -61,7 +64,7 @@ class SchemaChecker:
         except UnicodeEncodeError:
             raise
         except ValueError as error:
-            is_deep = "ecursion" in str(error)
+            is_deep = depth_exceeds(value, _MOST_DEPTH)
             words = "is nested too deeply to be checked" if is_deep else f"cannot be checked: {str(error)[:100]}"
             return [Mismatch((), "depth", None, words)]
 

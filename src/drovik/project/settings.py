@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.counting import PictureTokens
 from drovik.project.preps import Prep, SlotWord
 from drovik.project.toml_files import Frozen, plain_numbers, read_toml, validated
@@ -248,9 +248,10 @@ def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
     if table is None:
         return ProjectFile()
     settings = _at_home(validated(ProjectFile, table, FILE_NAME, problems) or ProjectFile(), folder)
-    for kind, remedy in (("endpoints", "with url and dialect"), ("models", "with endpoint and id")):
+    for kind, needs in (("endpoints", "with url and dialect"), ("models", "with endpoint and id")):
         if not table.get(kind):
-            problems.append(Problem(f"there are no {kind}", f"add [{kind}.NAME] {remedy}", FILE_NAME))
+            what, remedy = f"there are no {kind}", f"add [{kind}.NAME] {needs}"
+            problems.append(Problem(what, remedy, FILE_NAME, code="table_missing"))
     if settings.ask is not None and settings.ask not in settings.models:
         what = f"there is no model '{settings.ask}'"
         problems.append(Problem(what, known_words(settings.ask, settings.models), FILE_NAME, "ask"))

@@ -11,8 +11,8 @@ from typing import Annotated, Any, Literal
 from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field
 
+from drovik.errors import Problem, ProjectError, known_words
 from drovik.files import unreadable
-from drovik.problems import DrovikError, Problem, known_words
 from drovik.project.chains import After, Where
 from drovik.project.judging import Judges
 from drovik.project.prompts import Prompt, read_prompts
@@ -126,7 +126,7 @@ def task_names(folder: Path) -> list[str]:
     except (FileNotFoundError, NotADirectoryError):
         return []
     except OSError as error:
-        raise DrovikError(unreadable(error, "tasks")) from None
+        raise ProjectError(unreadable(error, "tasks")) from None
 
 
 def _read_task(home: Path, problems: list[Problem]) -> Task | None:

@@ -12,7 +12,7 @@ from contextvars import ContextVar
 from functools import cache, wraps
 from typing import TYPE_CHECKING, Any
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, ProjectError
 
 if TYPE_CHECKING:
     from jinja2 import Template
@@ -113,10 +113,10 @@ def compiled(text: str, shown: str, place: str) -> tuple[Template, frozenset[str
         return environment().from_string(tree), variables
     except TemplateSyntaxError as error:
         what = f"line {error.lineno} of the text: {error.message}"
-        raise DrovikError(Problem(what, "correct the template", shown, place)) from None
+        raise ProjectError(Problem(what, "correct the template", shown, place)) from None
     except (RecursionError, SyntaxError, MemoryError, OverflowError, ValueError):
         what = "is nested too deeply for a template"
-        raise DrovikError(Problem(what, "write it flatter", shown, place)) from None
+        raise ProjectError(Problem(what, "write it flatter", shown, place)) from None
 
 
 def _require_known(node: Node) -> None:

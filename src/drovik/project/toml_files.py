@@ -12,7 +12,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from drovik import files
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import DrovikError, Problem, known_words
 
 Record = TypeVar("Record", bound="Frozen")
 Got = TypeVar("Got")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, ProjectError
 
 
 def write_whole(path: Path, text: str) -> None:
@@ -19,4 +19,4 @@ def write_whole(path: Path, text: str) -> None:
         temporary.write_text(text, encoding="utf-8")
         temporary.replace(path)
     except OSError as error:
-        raise DrovikError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
+        raise ProjectError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None

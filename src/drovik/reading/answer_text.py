@@ -18,7 +18,7 @@ from drovik.project.schemas import SchemaChecker
 from drovik.reading.find_json import MAX_DEPTH, find_in_long, find_json
 from drovik.reading.schema_errors import SchemaError, schema_errors
 
-READING_REVISION = 2
+READING_REVISION = 3
 """Raised when the same text may be read otherwise than before, so that kept readings are made anew."""
 
 Status = Literal["ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed"]

@@ -15,10 +15,15 @@ _SHOWN = 60
 
 @dataclass(frozen=True)
 class SchemaError:
-    """An error at a place; the place of the whole answer is the empty JSON Pointer."""
+    """An error at a place; the place of the whole answer is the empty JSON Pointer.
+
+    `rule` is the keyword of JSON Schema that is broken; it is empty for what is no matter of the schema, as a number
+    that no double holds.
+    """
 
     at: str
     what: str
+    rule: str = ""
 
 
 def pointer(steps: Iterable[object]) -> str:
@@ -29,7 +34,7 @@ def pointer(steps: Iterable[object]) -> str:
 def schema_errors(checker: SchemaChecker, value: object) -> tuple[SchemaError, ...]:
     """The first errors of a value against a schema, in the order of their places."""
     found = [
-        SchemaError(pointer(one.steps), _what(one, _at(value, one.steps)))
+        SchemaError(pointer(one.steps), _what(one, _at(value, one.steps)), one.rule)
         for one in checker.mismatches(value, MOST_ERRORS)
     ]
     return tuple(sorted(found, key=lambda one: one.at))

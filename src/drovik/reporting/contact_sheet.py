@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
     from PIL import Image
@@ -61,7 +61,7 @@ def write_sheet(rows: Sequence[Row], path: Path) -> tuple[int, int]:
         path.parent.mkdir(parents=True, exist_ok=True)
         sheet.save(path, "PNG")
     except OSError as error:
-        raise DrovikError(Problem(f"cannot be written: {error.strerror}", "name another file", str(path))) from None
+        raise UsageError(Problem(f"cannot be written: {error.strerror}", "name another file", str(path))) from None
     return sheet.size
 
 

@@ -27,8 +27,8 @@ from drovik.comparing.verdict import (
     telling,
     with_interval,
 )
+from drovik.errors import DrovikError
 from drovik.images.prepare import thumbnail
-from drovik.problems import DrovikError
 from drovik.project.cases import Case
 from drovik.project.opening import Project
 from drovik.reading.answer_text import STATUSES

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.measure import Measure, expected_at, read_table

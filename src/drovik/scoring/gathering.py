@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import Problem, UsageError, known_words
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.judging import judged_id
@@ -93,7 +93,7 @@ def gather(
     for word in words:
         if "@" in word and not any(arm.name.startswith(word) for one in fitting.values() for arm in one):
             known = known_words(word, [name for task in chosen for name, _ in _older_names(project, store, task)])
-            raise DrovikError(Problem(f"there is no older arm '{word}'", known))
+            raise UsageError(Problem(f"there is no older arm '{word}'", known))
     return [
         _view(project, store, task, fitting[task.name], cases, digests, trust)
         for task in chosen
@@ -189,7 +189,7 @@ def _hear(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...],
     task = project.task(judge.by)
     if task.judges is None:
         what = f"the task '{judge.by}' judges no other"
-        raise DrovikError(Problem(what, f"say whose answers: [judges] in {task.file}"))
+        raise UsageError(Problem(what, f"say whose answers: [judges] in {task.file}"))
     arms = arms_of(task, project.settings)
     check_arm_words(arms, [judge.arm] if judge.arm else [])
     chosen = fitting_arms(arms, [judge.arm] if judge.arm else ())[:1]

@@ -14,7 +14,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, validated

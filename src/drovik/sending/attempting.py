@@ -7,7 +7,7 @@ import time
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.sending.exchange import exchange
 from drovik.sending.lines import Line
 from drovik.sending.listening import Ending, Listener

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import DrovikError, Problem, known_words
 from drovik.project.dialects import Dialect, Form, Step
 from drovik.project.opening import Project
 from drovik.project.settings import Settings

@@ -26,7 +26,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import DrovikError, Problem
 from drovik.project.opening import Project
 from drovik.project.picture_files import TooManyFiles
 from drovik.project.settings import is_loopback
@@ -43,7 +43,7 @@ from drovik.sending.queues import Queue
 from drovik.sending.sharing import Sharing
 from drovik.sending.tally import Tally
 from drovik.sending.writing import Written
-from drovik.store.database import trouble
+from drovik.store.database import store_error
 from drovik.store.keeping import Store
 
 if TYPE_CHECKING:
@@ -183,7 +183,7 @@ class Courier:
             except DrovikError as error:
                 self._stop_for(error)
             except sqlite3.Error as error:
-                self._stop_for(DrovikError(trouble(error)))
+                self._stop_for(store_error(error))
 
     def _stop_for(self, error: DrovikError) -> None:
         """Let no new request leave. What is under way is waited for: it is kept, be it beside a broken store."""

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from drovik.problems import DrovikError
+from drovik.errors import DrovikError
 from drovik.project.dialects import ReplyForm, Until
 from drovik.sending.forms import HttpRequest
 from drovik.sending.http import HttpReply, NoReply, fetch

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote, urlencode, urljoin, urlsplit
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, RequestError
 from drovik.project.dialects import Form
 from drovik.project.settings import is_loopback
 from drovik.sending.slots import Raw, Scope, compile_body, compile_text
@@ -76,7 +76,7 @@ class RequestTemplate:
                 self._see_that_it_may_go(url, address)
             except ValueError:
                 what = f"the service names '{named[:100]}', which is no URL"
-                raise DrovikError(Problem(what, "nothing is sent there")) from None
+                raise RequestError(Problem(what, "nothing is sent there")) from None
         query = [(name, template.as_text(scope)) for name, template in self._query.items()]
         pairs = "&".join(
             f"{quote(name, safe='')}={quote(value, safe='')}" for name, value in query if value is not None
@@ -90,7 +90,7 @@ class RequestTemplate:
             return
         if "key" in self.slots or there.scheme != "https" or is_loopback(there.hostname):
             what = f"the service sends on to {there.scheme}://{there.netloc}, another host than the endpoint's"
-            raise DrovikError(Problem(what, "no key and no picture is sent there"))
+            raise RequestError(Problem(what, "no key and no picture is sent there"))
 
     def _body(self, scope: Scope) -> tuple[bytes, str]:
         """The body's bytes and their media type."""
@@ -100,7 +100,7 @@ class RequestTemplate:
             return b"", ""
         out: list[bytes] = []
         if not self._tree.fill(scope, out):
-            raise DrovikError(Problem("the body is empty", "mend the dialect's body"))
+            raise RequestError(Problem("the body is empty", "mend the dialect's body"))
         filled = b"".join(out)
         if self.form.multipart is not None:
             return multipart(json.loads(filled))
@@ -128,7 +128,7 @@ def multipart(parts: list[Any]) -> tuple[bytes, str]:
     out = []
     for part in parts:
         if not isinstance(part, dict) or not isinstance(part.get("name"), str):
-            raise DrovikError(Problem("a part of the multipart body has no 'name'", "mend the dialect"))
+            raise RequestError(Problem("a part of the multipart body has no 'name'", "mend the dialect"))
         head = f'Content-Disposition: form-data; name="{_quoted(part["name"])}"'
         if "file" in part:
             head += f'; filename="{_quoted(str(part["file"]))}"'
@@ -145,7 +145,7 @@ def _part_body(part: Mapping[str, Any]) -> bytes:
         return base64.b64decode(str(part["bytes"]), validate=True)
     except (binascii.Error, ValueError):
         what = f"the bytes of the part '{part['name']}' are no base64"
-        raise DrovikError(Problem(what, "put {image.base64} there")) from None
+        raise RequestError(Problem(what, "put {image.base64} there")) from None
 
 
 def _quoted(name: str) -> str:
@@ -159,7 +159,7 @@ def _plain(value: Any) -> str:
 
 def _one_line(name: str, value: str) -> str:
     if any(char in value for char in "\r\n\0"):
-        raise DrovikError(
+        raise RequestError(
             Problem(f"the header '{name}' would hold a line break", "take it out of the key or the dialect")
         )
     return value

@@ -12,7 +12,7 @@ from collections.abc import Callable, Iterator
 from functools import lru_cache
 from typing import Any
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, RequestError
 
 Step = Callable[[Any], Iterator[Any]]
 _DOTTED = re.compile(r"\.([^\W\d][\w-]*|\*)")
@@ -28,7 +28,7 @@ def compile_path(path: str) -> Callable[[Any], list[Any]]:
     :raises DrovikError: where it is no path.
     """
     if not path.startswith("$"):
-        raise DrovikError(Problem(f"'{path}' is no JSONPath", "it begins with '$', like $.answer"))
+        raise RequestError(Problem(f"'{path}' is no JSONPath", "it begins with '$', like $.answer"))
     steps: list[Step] = []
     at = 1
     while at < len(path):
@@ -61,7 +61,7 @@ def _step(path: str, at: int) -> tuple[Step, int]:
         selectors = [_selector(one[1].strip(), path) for one in _SELECTOR.finditer(inside)]
         if selectors:
             return (lambda value: (found for one in selectors for found in one(value))), end + 1
-    raise DrovikError(
+    raise RequestError(
         Problem(f"'{path}' is no JSONPath: nothing fits at character {at + 1}", "write it like $.answer.text[0]")
     )
 
@@ -90,7 +90,7 @@ def _selector(text: str, path: str) -> Step:
     if match := _SLICE.fullmatch(text):
         start, end, stride = (int(part) if part else None for part in match.groups())
         return lambda value: iter(value[start:end:stride] if isinstance(value, list) and stride != 0 else ())
-    raise DrovikError(Problem(f"'{path}': [{text}] is not known here", "use names, numbers, slices, * and ?filters"))
+    raise RequestError(Problem(f"'{path}': [{text}] is not known here", "use names, numbers, slices, * and ?filters"))
 
 
 def _name(name: str) -> Step:

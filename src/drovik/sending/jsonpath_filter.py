@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import DrovikError, Problem, RequestError
 
 Test = Callable[[Any], bool]
 _TOKEN = re.compile(
@@ -51,7 +51,7 @@ class _Parser:
 
     def trouble(self) -> DrovikError:
         what = f"'{self._path}': the filter cannot be read"
-        return DrovikError(Problem(what, "write it like $.parts[?@.kind == 'words'].text"))
+        return RequestError(Problem(what, "write it like $.parts[?@.kind == 'words'].text"))
 
     def _takes(self, sign: str) -> bool:
         if self.at < len(self.tokens) and self.tokens[self.at] == ("sign", sign):

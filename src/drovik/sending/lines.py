@@ -8,8 +8,8 @@ from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from drovik.errors import Problem
 from drovik.images.prepare import Prepared
-from drovik.problems import Problem
 from drovik.project.dialects import Dialect
 from drovik.project.keys import key_of
 from drovik.project.opening import Project

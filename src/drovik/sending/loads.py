@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+from drovik.errors import Problem
 from drovik.images.tokens import picture_tokens
-from drovik.problems import Problem
 from drovik.project.settings import FILE_NAME, Model, ProjectFile
 from drovik.sending.turns import Asking, TextPart
 from drovik.store.records import Spent

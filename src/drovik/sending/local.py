@@ -14,7 +14,7 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import IO, TYPE_CHECKING
 
-from drovik.problems import NO_SERVICE, DrovikError, Problem
+from drovik.errors import DrovikError, Problem, ServiceError
 from drovik.project.commands import environment_for, words_of
 from drovik.project.settings import FILE_NAME, Endpoint
 from drovik.sending.forms import HttpRequest
@@ -62,7 +62,7 @@ def _started(endpoint: Endpoint, name: str, written: IO[bytes]) -> subprocess.Po
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or str(error)
         what = f"'{endpoint.start}' cannot be run: {reason}"
-        raise DrovikError(Problem(what, "correct start", FILE_NAME, f"endpoints.{name}"), NO_SERVICE) from None
+        raise ServiceError(Problem(what, "correct start", FILE_NAME, f"endpoints.{name}")) from None
 
 
 async def _is_up(session: aiohttp.ClientSession, endpoint: Endpoint) -> bool:
@@ -83,13 +83,13 @@ async def _until_up(
     while time.monotonic() < gives_up:
         if process.poll() is not None:
             what = f"'{endpoint.start}' ended at once, with {process.returncode}{_last_line(written)}"
-            raise DrovikError(Problem(what, "try it by hand", FILE_NAME, f"endpoints.{name}"), NO_SERVICE)
+            raise ServiceError(Problem(what, "try it by hand", FILE_NAME, f"endpoints.{name}"))
         if await _is_up(session, endpoint):
             return
         await asyncio.sleep(_LOOKS_EVERY)
     what = f"'{endpoint.start}' was not up at {endpoint.ready} within {endpoint.start_within:g} seconds"
     remedy = "raise start_within, or correct ready"
-    raise DrovikError(Problem(what + _last_line(written), remedy, FILE_NAME, f"endpoints.{name}"), NO_SERVICE)
+    raise ServiceError(Problem(what + _last_line(written), remedy, FILE_NAME, f"endpoints.{name}"))
 
 
 def _last_line(written: IO[bytes]) -> str:

@@ -13,7 +13,7 @@ from collections import deque
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.settings import Limits
 from drovik.sending.rate_headers import Left
 from drovik.sending.sharing import Sharing

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Any
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, RequestError
 from drovik.sending.jsonpath import compile_path
 
 _HEADER = re.compile(r"header ([!#$%&'*+.^_`|~0-9A-Za-z-]+)")
@@ -24,7 +24,7 @@ def compile_place(place: str) -> Callable[[Any, Mapping[str, str]], list[Any]]:
     if place.startswith("header"):
         match = _HEADER.fullmatch(place)
         if match is None:
-            raise DrovikError(Problem(f"'{place}' names no header", "write it like: header X-Tokens"))
+            raise RequestError(Problem(f"'{place}' names no header", "write it like: header X-Tokens"))
         name = match[1].lower()
         return lambda tree, headers: [
             int(value) if value.isdigit() else value for key, value in headers.items() if key.lower() == name

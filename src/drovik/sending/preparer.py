@@ -8,7 +8,7 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import DrovikError, Problem
 from drovik.project.opening import Project
 from drovik.project.picture_files import TooManyFiles
 from drovik.sending.lines import Line

@@ -11,8 +11,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from drovik.errors import Problem, RequestError
 from drovik.images.prepare import Prepared
-from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
 from drovik.project.dialects import Dialect, Step
 from drovik.project.settings import Endpoint
@@ -188,7 +188,7 @@ class RequestWriter:
             if address is None and self.takes_addresses():
                 values["address"] = self._lent(made)
         elif address is None or self.takes_bytes():
-            raise DrovikError(Problem("a picture of the request was not prepared"))
+            raise RequestError(Problem("a picture of the request was not prepared"))
         return DraftPicture(made, values)
 
     def _lent(self, made: Prepared) -> str | None:
@@ -197,7 +197,7 @@ class RequestWriter:
         if self.takes_bytes():
             return None
         what = "this dialect gives pictures as addresses on the web, and a picture of the case has none"
-        raise DrovikError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
+        raise RequestError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
 
     def _fitted(self, asking: Asking, sizes: Sequence[int]) -> Asking:
         """What is asked, as far as the dialect has places for it.
@@ -210,13 +210,13 @@ class RequestWriter:
         count = max(at_once)
         if count and not self.takes_pictures():
             remedy = "add a slot such as {part.base64}, or set sees = false to ask without pictures"
-            raise DrovikError(Problem("the dialect has no place for a picture", remedy))
+            raise RequestError(Problem("the dialect has no place for a picture", remedy))
         if count > 1 and self._one_picture:
             what = f"the dialect has a place for one picture, and {count} are asked about"
-            raise DrovikError(Problem(what, 'write {"each image": …} where the service takes a list'))
+            raise RequestError(Problem(what, 'write {"each image": …} where the service takes a list'))
         if len(asking.turns) > 1 and not self.keeps_history():
             what = "the dialect has a place for one question, and this is a conversation"
-            raise DrovikError(Problem(what, 'write {turns.text} in place of {last.text}, or {"each turn": …}'))
+            raise RequestError(Problem(what, 'write {turns.text} in place of {last.text}, or {"each turn": …}'))
         if asking.system and "system" not in self.slots:
             first = asking.turns[0]
             before = Turn(first.by, (TextPart(asking.system), *first.parts))

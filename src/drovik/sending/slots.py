@@ -21,7 +21,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import Problem, RequestError, known_words
 
 _SLOT = re.compile(r"\{(\{?)([a-z_][a-z0-9_]*(?:\.[a-z_][a-z0-9_]*)*)(\??)\}(\}?)")
 COLLECTIONS = {"turn": "turns", "part": "parts", "image": "images"}
@@ -71,7 +71,7 @@ class _Slot:
         """The slot's value, or None where it has none and need not have one."""
         value = scope.get(self.name)
         if value is None and not self.optional:
-            raise DrovikError(
+            raise RequestError(
                 Problem(f"the slot {{{self.name}}} has no value", f"write {{{self.name}?}} if it may be left out")
             )
         return value
@@ -273,7 +273,7 @@ def _compile_object(tree: dict[str, Any]) -> Node:
         word, _, name = key.partition(" ")
         if word == "each" and name:
             if name not in COLLECTIONS:
-                raise DrovikError(Problem(f"'{key}': there is nothing to repeat", known_words(name, COLLECTIONS)))
+                raise RequestError(Problem(f"'{key}': there is nothing to repeat", known_words(name, COLLECTIONS)))
             return _Each(name, compile_body(inner))
         if word == "when" and name:
             return _When(name, compile_body(inner))

@@ -6,9 +6,9 @@ from collections.abc import Iterable, Mapping
 from itertools import pairwise
 from typing import Any
 
+from drovik.errors import DrovikError, PictureError, Problem
 from drovik.images.opening import PictureFacts, look_at
 from drovik.images.shots import Shot
-from drovik.problems import DrovikError, Problem
 from drovik.project.arms import Arm
 from drovik.project.canonical import canonical
 from drovik.project.cases import Case, Picture, prep_for
@@ -65,7 +65,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
         except DrovikError as error:
             missing += error.problems
     if missing:
-        raise DrovikError(missing)
+        raise PictureError(missing)
     found = store.digests.of_sources(states, lambda path: source_digest(project.pictures.read(path)))
     return Sources({**found, **elsewhere}, project, store)
 

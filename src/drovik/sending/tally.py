@@ -6,7 +6,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from decimal import Decimal
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.store.records import Spent
 
 

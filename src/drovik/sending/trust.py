@@ -13,8 +13,8 @@ from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from drovik.errors import ConsentError, Problem
 from drovik.files import read_json
-from drovik.problems import DrovikError, Problem
 from drovik.project.commands import command_mark
 from drovik.project.settings import FILE_NAME, Endpoint, is_loopback
 
@@ -116,7 +116,7 @@ def _agree(
     if to in bound.get(source, []):
         return
     if not (trusted or (ask is not None and ask(question))):
-        raise DrovikError(Problem(refusal, f"{when}, say --trust once", FILE_NAME, place))
+        raise ConsentError(Problem(refusal, f"{when}, say --trust once", FILE_NAME, place))
     bound.setdefault(source, []).append(to)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -124,7 +124,7 @@ def _agree(
         temporary.write_text(json.dumps(bound, indent=1, sort_keys=True) + "\n", encoding="utf-8")
         temporary.replace(path)
     except OSError as error:
-        raise DrovikError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
+        raise ConsentError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
 
 
 def _read(path: Path) -> dict[str, list[str]]:
@@ -134,4 +134,4 @@ def _read(path: Path) -> dict[str, list[str]]:
     try:
         return {str(name): [str(host) for host in hosts] for name, hosts in kept.items()}
     except (AttributeError, TypeError):
-        raise DrovikError(Problem("cannot be read", "repair it or take it away", str(path))) from None
+        raise ConsentError(Problem("cannot be read", "repair it or take it away", str(path))) from None

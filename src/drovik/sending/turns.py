@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import DrovikError, Problem, ProjectError, known_words
 from drovik.project.arms import Arm
 from drovik.project.canonical import canonical
 from drovik.project.cases import Case, prep_for
@@ -105,12 +105,12 @@ class _Placing:
         if isinstance(which, int):
             if 1 <= which <= len(pictures):
                 return which - 1
-            raise DrovikError(Problem(f"picture({which}): the case has {many}", "count from 1"))
+            raise ProjectError(Problem(f"picture({which}): the case has {many}", "count from 1"))
         tags = [picture.tag for picture in pictures]
         if which in tags:
             return tags.index(which)
         known = known_words(str(which), [tag for tag in tags if tag])
-        raise DrovikError(Problem(f"picture('{which}'): no picture of the case has this tag", known))
+        raise ProjectError(Problem(f"picture('{which}'): no picture of the case has this tag", known))
 
 
 def asking_of(
@@ -205,7 +205,7 @@ def as_one_text(asking: Asking, names: Mapping[Any, str]) -> str:
 
 
 def _no_picture(*_: object) -> str:
-    raise DrovikError(Problem("picture() stands in the system text", "pictures belong into 'ask'"))
+    raise ProjectError(Problem("picture() stands in the system text", "pictures belong into 'ask'"))
 
 
 def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: Case) -> str:
@@ -215,13 +215,13 @@ def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: 
         return render(_template(text), variables).strip()
     except DrovikError as error:
         first = error.problems[0]
-        raise DrovikError(Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")) from None
+        raise ProjectError(Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")) from None
     except TooMuch as error:
-        raise DrovikError(Problem(str(error), "write it shorter", arm.prompt.file, place)) from None
+        raise ProjectError(Problem(str(error), "write it shorter", arm.prompt.file, place)) from None
     except Exception as error:
         # A stranger's template makes Python raise whatever it likes; each is one line about that template.
         what = f"fails on case '{case.id}': {str(error).rstrip('.')}"
-        raise DrovikError(Problem(what, "mend the template or the case", arm.prompt.file, place)) from None
+        raise ProjectError(Problem(what, "mend the template or the case", arm.prompt.file, place)) from None
 
 
 def _parts(text: str, placing: _Placing) -> list[TextPart | PicturePart]:

@@ -10,8 +10,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from drovik.errors import DrovikError, Problem, RequestError
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
-from drovik.problems import DrovikError, Problem
 from drovik.project.canonical import canonical
 from drovik.project.cases import prep_for
 from drovik.project.opening import Project
@@ -77,7 +77,7 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
         if is_elsewhere(picture):
             if writer.takes_bytes():
                 remedy = "download it, and name the file in the case"
-                raise DrovikError(
+                raise RequestError(
                     Problem("the dialect sends pictures, and this one is an address", remedy, picture.path)
                 )
             pictures.append(())

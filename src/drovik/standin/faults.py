@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal, get_args
 
-from drovik.problems import DrovikError, Problem, known_words
+from drovik.errors import Problem, UsageError, known_words
 
 Kind = Literal["none", "limit", "error", "lost", "stall", "reset", "half", "length", "drip", "twice", "rotten"]
 KINDS: tuple[str, ...] = get_args(Kind)[1:]
@@ -109,16 +109,16 @@ def read_faults(text: str) -> FaultPlan:
                 continue
             share = float(value)
         except ValueError:
-            raise DrovikError(
+            raise UsageError(
                 Problem(f"--faults: '{part}' has no number", "write it like limit=0.1,error=0.05")
             ) from None
         if name not in KINDS:
-            raise DrovikError(Problem(f"--faults: there is no fault '{name}'", known_words(name, (*KINDS, "seed"))))
+            raise UsageError(Problem(f"--faults: there is no fault '{name}'", known_words(name, (*KINDS, "seed"))))
         if not 0 <= share <= 1:
-            raise DrovikError(Problem(f"--faults: '{part}' is no share", "give one from 0 to 1"))
+            raise UsageError(Problem(f"--faults: '{part}' is no share", "give one from 0 to 1"))
         rules.append(Rule(Fault(name, seconds=_SECONDS.get(name, 3600.0)), share))  # type: ignore[arg-type]
     if sum(rule.share for rule in rules) > 1:
-        raise DrovikError(Problem("--faults: the shares come to more than 1", "lower them"))
+        raise UsageError(Problem("--faults: the shares come to more than 1", "lower them"))
     return FaultPlan(rules, seed)
 
 
@@ -143,9 +143,9 @@ def read_fault_plan(path: Path) -> FaultPlan:
     try:
         table = tomllib.loads(path.read_text(encoding="utf-8"))
     except OSError as error:
-        raise DrovikError(Problem(f"cannot be read: {error.strerror}", "check its name", str(path))) from None
+        raise UsageError(Problem(f"cannot be read: {error.strerror}", "check its name", str(path))) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise DrovikError(Problem(f"is not valid TOML: {error}", "mend it there", str(path))) from None
+        raise UsageError(Problem(f"is not valid TOML: {error}", "mend it there", str(path))) from None
     problems: list[Problem] = []
     faults = table.get("faults", [])
     if not isinstance(faults, list) or set(table) - {"seed", "faults"}:
@@ -154,7 +154,7 @@ def read_fault_plan(path: Path) -> FaultPlan:
     for number, row in enumerate(faults, 1):
         problems += _wrong_in(row, str(path), f"faults {number}")
     if problems:
-        raise DrovikError(problems)
+        raise UsageError(problems)
     return FaultPlan([_rule(row) for row in faults], int(table.get("seed", 1)))
 
 

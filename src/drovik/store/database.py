@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, StoreDamaged, StoreError, StoreFull, StoreGone, StoreLocked, StoreReadOnly
 from drovik.store.rescue import take_in
 
 LOCKED_SECONDS = 5.0
@@ -98,7 +98,7 @@ def open_database(path: Path, create: bool = True) -> Database:
                 shutil.copyfile(f"{path}{ending}", f"{folder}/answers.sqlite{ending}")
         return _opened(Path(folder) / "answers.sqlite", folder, False)
     except (*BROKEN, OSError) as error:
-        raise DrovikError(trouble(error)) from None
+        raise store_error(error) from None
 
 
 def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
@@ -140,7 +140,7 @@ def _require_still_there(path: Path) -> None:
     if not is_there and os.path.lexists(beside):
         what = "is empty, and held answers before" if os.path.lexists(path) else "is gone, and held answers before"
         remedy = f"restore a copy of it; or, to buy everything again, delete {path.parent.name}/{beside.name}"
-        raise DrovikError(Problem(what, remedy, _SHOWN))
+        raise StoreGone(Problem(what, remedy, _SHOWN))
 
 
 def _make_folder(folder: Path) -> None:
@@ -169,7 +169,7 @@ def _make_tables(connection: sqlite3.Connection) -> None:
         version = connection.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION:
         what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
-        raise DrovikError(Problem(what, "use that version, or move the file away", _SHOWN))
+        raise StoreError(Problem(what, "use that version, or move the file away", _SHOWN))
 
 
 def _statements() -> list[str]:
@@ -183,35 +183,36 @@ def _table_of_today(statement: str) -> str:
     return next(one for one in _statements() if f"CREATE TABLE {statement} (" in one)
 
 
-LOCKED, FULL, DAMAGED, READ_ONLY, OTHER = "locked", "full", "damaged", "read-only", "other"
-_CODES = {
-    sqlite3.SQLITE_BUSY: LOCKED, sqlite3.SQLITE_LOCKED: LOCKED, sqlite3.SQLITE_FULL: FULL,
-    sqlite3.SQLITE_CORRUPT: DAMAGED, sqlite3.SQLITE_NOTADB: DAMAGED, sqlite3.SQLITE_READONLY: READ_ONLY,
-}  # fmt: skip
-
-
 BROKEN = (sqlite3.Error, UnicodeDecodeError)
 """What a broken store raises: where SQLite's own message quotes damaged bytes, Python fails to decode the message."""
+_OF_SQLITE: dict[int, type[StoreError]] = {
+    sqlite3.SQLITE_BUSY: StoreLocked, sqlite3.SQLITE_LOCKED: StoreLocked, sqlite3.SQLITE_FULL: StoreFull,
+    sqlite3.SQLITE_CORRUPT: StoreDamaged, sqlite3.SQLITE_NOTADB: StoreDamaged, sqlite3.SQLITE_READONLY: StoreReadOnly,
+}  # fmt: skip
+_OF_SYSTEM: dict[int, type[StoreError]] = {
+    errno.ENOSPC: StoreFull,
+    errno.EDQUOT: StoreFull,
+    errno.EROFS: StoreReadOnly,
+}
+_WORDS: dict[type[StoreError], tuple[str, str]] = {
+    StoreLocked: ("another program holds the store", "wait for it to end, then try again"),
+    StoreFull: ("the disk is full", "make room, then send again: what came back before is kept"),
+    StoreDamaged: ("is damaged", "move it away and restore a copy, or save what can be read: drovik store repair"),
+    StoreReadOnly: ("cannot be written: it is read-only", "make it writable; score, show and report work as it is"),
+}
 
 
-def kind_of(error: sqlite3.Error | OSError | UnicodeDecodeError) -> str:
-    """What kind of trouble an error of the store is, by SQLite's own code (its lowest byte) or the system's."""
+def store_error(error: sqlite3.Error | OSError | UnicodeDecodeError) -> StoreError:
+    """An error of the store as what it is, by SQLite's own code (its lowest byte) or the system's."""
+    kind = StoreError
     if isinstance(error, UnicodeDecodeError):
-        return DAMAGED
-    if isinstance(error, OSError):
-        return {errno.ENOSPC: FULL, errno.EDQUOT: FULL, errno.EROFS: READ_ONLY}.get(error.errno or 0, OTHER)
-    return _CODES.get(getattr(error, "sqlite_errorcode", 0) & 0xFF, OTHER)
-
-
-def trouble(error: sqlite3.Error | OSError | UnicodeDecodeError) -> Problem:
-    """What is wrong with the store, and what to do about it."""
-    what, remedy = {
-        LOCKED: ("another program holds the store", "wait for it to end, then try again"),
-        FULL: ("the disk is full", "make room, then send again: what came back before is kept"),
-        DAMAGED: ("is damaged", "move it away and restore a copy, or save what can be read: drovik store repair"),
-        READ_ONLY: ("cannot be written: it is read-only", "make it writable; score, show and report work as it is"),
-    }.get(kind_of(error), (f"cannot be used: {error}", "check the folder's permissions and the disk"))
-    return Problem(what, remedy, _SHOWN)
+        kind = StoreDamaged
+    elif isinstance(error, OSError):
+        kind = _OF_SYSTEM.get(error.errno or 0, StoreError)
+    else:
+        kind = _OF_SQLITE.get(getattr(error, "sqlite_errorcode", 0) & 0xFF, StoreError)
+    what, remedy = _WORDS.get(kind, (f"cannot be used: {error}", "check the folder's permissions and the disk"))
+    return kind(Problem(what, remedy, _SHOWN))
 
 
 @contextlib.contextmanager
@@ -230,4 +231,4 @@ def transaction(connection: sqlite3.Connection) -> Iterator[None]:
             raise
         connection.execute("COMMIT")
     except BROKEN as error:
-        raise DrovikError(trouble(error)) from error
+        raise store_error(error) from error

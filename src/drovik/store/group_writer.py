@@ -17,8 +17,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from drovik.problems import DrovikError, Problem
-from drovik.store.database import FULL, LOCKED, Database, kind_of, transaction
+from drovik.errors import DrovikError, Problem, StoreFull, StoreGone, StoreLocked
+from drovik.store.database import Database, transaction
 from drovik.store.rescue import Ended, give_room, put_beside, write_ended
 
 GATHER_SECONDS = 0.004
@@ -83,7 +83,7 @@ class GroupWriter:
         try:
             self._commit(waiting)
         except DrovikError as error:
-            if _is(error, LOCKED) and self._waits_on(waiting):
+            if isinstance(error, StoreLocked) and self._waits_on(waiting):
                 return
             self._save(waiting, error)
         except Exception:  # one of them cannot be written at all: the others are not to suffer for it
@@ -116,7 +116,7 @@ class GroupWriter:
         """
         what = "was deleted or replaced while it was in use"
         remedy = "it is written again with all that came back; then go on: drovik send"
-        self.failure = self.failure or DrovikError(Problem(what, remedy, ".drovik/answers.sqlite"))
+        self.failure = self.failure or StoreGone(Problem(what, remedy, ".drovik/answers.sqlite"))
         for one in waiting:
             if one.ended is None:
                 _fail(one, self.failure)
@@ -146,7 +146,7 @@ class GroupWriter:
         """Keep how attempts ended by other means; everything else fails."""
         ended = [one for one in waiting if one.ended is not None]
         self.failure = error
-        if ended and _is(error, FULL) and give_room(self._path.parent):
+        if ended and isinstance(error, StoreFull) and give_room(self._path.parent):
             try:
                 self._commit(ended)
                 ended = []
@@ -156,7 +156,7 @@ class GroupWriter:
         if rows and (where := put_beside(self._path.parent, self._id, rows)) is not None:
             first = self.failure.problems[0]
             remedy = f"{first.remedy}; what came meanwhile is in {where}, and is taken in by the next send"
-            self.failure = DrovikError(first._replace(remedy=remedy))
+            self.failure = type(self.failure)(first._replace(remedy=remedy))
             for one in ended:
                 if not one.future.done():
                     one.future.set_result(None)
@@ -177,8 +177,3 @@ def _file_at(path: Path) -> tuple[int, int] | None:
     except OSError:
         return None
     return looks.st_dev, looks.st_ino
-
-
-def _is(error: DrovikError, kind: str) -> bool:
-    cause = error.__cause__
-    return isinstance(cause, sqlite3.Error) and kind_of(cause) == kind

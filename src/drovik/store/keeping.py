@@ -14,12 +14,12 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any, Literal
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import DrovikError, Problem, StoreError
 from drovik.project.settings import Price
 from drovik.reading.schema_errors import SchemaError
 from drovik.store.budget import Budget
 from drovik.store.claims import Claims
-from drovik.store.database import BROKEN, open_database, transaction, trouble
+from drovik.store.database import BROKEN, open_database, store_error, transaction
 from drovik.store.digests import Digests
 from drovik.store.group_writer import GroupWriter
 from drovik.store.handles import Handles
@@ -97,12 +97,12 @@ class Store:
             if self._writer.is_gone:
                 self._writer.write_out()
         except (*BROKEN, OSError) as failure:
-            raise DrovikError(trouble(failure)) from None
+            raise store_error(failure) from None
         finally:
             self._database.close()
         if unsound:
             remedy = "see: drovik store check; save what can be read: drovik store repair"
-            raise DrovikError(Problem(f"is damaged: {unsound}", remedy, ".drovik/answers.sqlite")) from None
+            raise StoreError(Problem(f"is damaged: {unsound}", remedy, ".drovik/answers.sqlite")) from None
 
     def _what_is_unsound(self, error: BaseException | None) -> str:
         """What in the store made a command stumble: a byte that changed in a value is seen by nobody until then."""
@@ -293,7 +293,7 @@ class Store:
             for identity, kept in rows:
                 one = kept.answer
                 # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
-                errors = json.dumps([(error.at, error.what) for error in one.errors])
+                errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
                 value = json.dumps(one.value)
                 self.connection.execute(
                     "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",

@@ -17,8 +17,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from drovik.problems import DrovikError, Problem
-from drovik.store.database import BROKEN, id_file, open_database, trouble
+from drovik.errors import Problem, StoreError
+from drovik.store.database import BROKEN, id_file, open_database, store_error
 from drovik.store.pages import rows_on_pages
 from drovik.store.soundness import JSON_COLUMNS, fits, unreadable_values
 
@@ -63,7 +63,7 @@ def check_store(path: Path) -> Checked:
     :raises DrovikError: where there is none.
     """
     if not path.exists():
-        raise DrovikError(Problem("there is no store here yet", "send something first: drovik send", _SHOWN))
+        raise StoreError(Problem("there is no store here yet", "send something first: drovik send", _SHOWN))
     errors: list[str] = []
     rows: dict[str, int | None] = {}
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder, _copy_of(path, Path(folder)) as connection:
@@ -103,7 +103,7 @@ def _copy_of(path: Path, folder: Path) -> Iterator[sqlite3.Connection]:
                 shutil.copyfile(f"{path}{ending}", folder / f"{_COPY}{ending}")
         connection = sqlite3.connect(folder / _COPY, isolation_level=None)
     except (*BROKEN, OSError) as error:
-        raise DrovikError(trouble(error)) from None
+        raise store_error(error) from None
     connection.execute("PRAGMA cell_size_check = ON")
     with contextlib.suppress(*BROKEN):  # so that all of it is on the pages of one file
         connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
@@ -120,7 +120,7 @@ def repair_store(path: Path) -> Repaired:
     :raises DrovikError: where there is none, or nothing in it can be read.
     """
     if not path.exists():
-        raise DrovikError(Problem("there is no store here", "restore a copy of it", _SHOWN))
+        raise StoreError(Problem("there is no store here", "restore a copy of it", _SHOWN))
     done = Repaired()
     with tempfile.TemporaryDirectory(prefix=".repair-", dir=path.parent) as folder:
         with _copy_of(path, Path(folder)) as damaged:
@@ -133,7 +133,7 @@ def repair_store(path: Path) -> Repaired:
             finally:
                 database.close()
         if not any(done.saved.values()):
-            raise DrovikError(Problem("nothing in it can be read", "restore a copy of it", _SHOWN))
+            raise StoreError(Problem("nothing in it can be read", "restore a copy of it", _SHOWN))
         _put_in_place(fresh, path, done)
     return done
 
@@ -271,5 +271,5 @@ def _put_in_place(fresh: Path, path: Path, done: Repaired) -> None:
                 Path(f"{path}{ending}").replace(f"{kept}{ending}")
         fresh.replace(path)
     except OSError as error:
-        raise DrovikError(trouble(error)) from None
+        raise store_error(error) from None
     done.kept = kept.name

@@ -20,7 +20,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 
 RESERVED_BYTES = 4_000_000
 MOST_RESCUED_BYTES = 2_000_000_000

@@ -14,7 +14,6 @@ from drovik.scoring.rules.numerals import one_numeral
 from drovik.store.records import Answer
 
 _LEFT_OUT = ("line dropped", "words dropped", "not mentioned", "cut short", "too short", "missing", "item left out")
-_UNKNOWN_MEMBERS = "has members that the schema does not know"
 _LEAST_TRAITS = 3
 _MOST_HOLDERS = 50
 """What more cases than this have in common tells none of them."""
@@ -57,11 +56,11 @@ def _off_schema(measure: Measure, answer: Answer, expected: object, known: Seque
 
 
 def _cause_of(error: SchemaError, got: object) -> str:
-    if _UNKNOWN_MEMBERS in error.what:
+    if error.rule in ("additionalProperties", "unevaluatedProperties"):
         return "added property"
-    if isinstance(got, str) and " is not a" in error.what and one_numeral(got)[0]:
+    if error.rule == "type" and isinstance(got, str) and one_numeral(got)[0]:
         return "number as text"
-    if "is missing" in error.what:
+    if error.rule == "required":
         return "missing"
     return OF_STATUS["off_schema"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.language import english, english_scope

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import Field
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.values import value_causes

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 import regex
 from pydantic import BaseModel, Field, field_validator
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.language.detecting import LANGUAGES, language_of

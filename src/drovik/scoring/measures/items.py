@@ -6,7 +6,7 @@ import re
 from collections import Counter
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.language.english import NUMBERS, singular

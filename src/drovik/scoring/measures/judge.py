@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import Field
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.judging import comes_first, judged_id
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.language.english import is_plural_of

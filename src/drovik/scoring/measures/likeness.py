@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import Field
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, as_rows, share

@@ -21,7 +21,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import Field, field_validator
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, share

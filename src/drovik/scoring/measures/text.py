@@ -6,7 +6,7 @@ from collections.abc import Collection
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from drovik.problems import Problem
+from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.scoring.causes.texts import text_findings
 from drovik.scoring.language.detecting import language_of

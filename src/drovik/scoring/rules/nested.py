@@ -8,7 +8,7 @@ from typing import Any, Literal, NamedTuple
 
 from pydantic import Field
 
-from drovik.problems import Problem, known_words
+from drovik.errors import Problem, known_words
 from drovik.project.toml_files import validated
 from drovik.reading.schema_errors import pointer
 from drovik.scoring.places import ABSENT, at, is_absent, shown

@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import Field
 
-from drovik.problems import DrovikError, Problem
+from drovik.errors import Problem, UsageError
 from drovik.scoring.rules.rule import Outcome, Rule
 
 _SHORT = {
@@ -113,7 +113,7 @@ def _expression(value: Any) -> Any:
         from sympy.parsing import sympy_parser as parser
     except ImportError:
         what, remedy = "the rule 'formula' needs SymPy", "install it: pip install 'drovik[formula]'"
-        raise DrovikError(Problem(what, remedy)) from None
+        raise UsageError(Problem(what, remedy)) from None
     import sympy
 
     names = {word: sympy.Symbol(word) for word in words if len(word) == 1}
