@@ -25,10 +25,10 @@ def answered_project(work: Path, count: int) -> Path:
     """A project whose cases are all answered."""
     from PIL import Image
 
-    from drovik.cli.opening import open_project
-    from drovik.cli.planning import Wanted, make_plan
+    from drovik.cli.plan_arguments import Wanted, make_plan
+    from drovik.cli.project_arguments import open_project
     from drovik.store.database import transaction
-    from drovik.store.keeping import Store
+    from drovik.store.store import Store
 
     (work / "pictures").mkdir(parents=True)
     Image.new("RGB", (64, 64), "gray").save(work / "one.jpg")

@@ -115,12 +115,12 @@ def bare(kind: str, pairs: list[tuple[Any, Any]]) -> None:
 def one_kind(kind: str, count: int) -> None:
     """Score one kind in this process, and print what it took."""
     from drovik.comparing.verdict import estimate
+    from drovik.evaluation.error_impact import to_mend
+    from drovik.parsing.answer import Answer
     from drovik.project.cases import Case
     from drovik.project.tasks import MeasureTable, Task
     from drovik.scoring.arm_scores import score_arm
     from drovik.scoring.catalogue import measures_of
-    from drovik.scoring.mending import to_mend
-    from drovik.store.records import Answer
 
     task = Task(
         "t", "", "text" if kind == "text" else "json", None, "m", (MeasureTable("m", kind, MEASURES[kind]),), ()

@@ -18,11 +18,11 @@ import traceback
 
 LOADED = (
     "aiohttp", "jinja2", "jsonschema_rs", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask", "drovik.cli.check",
-    "drovik.cli.compare", "drovik.cli.endpoint", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.learning.learn",
-    "drovik.learning.trying", "drovik.scoring.gathering", "drovik.sending.courier", "drovik.store.keeping",
+    "drovik.cli.compare", "drovik.cli.endpoint", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.dialects.learn.sample_dialect",
+    "drovik.workflow.endpoint_trial", "drovik.evaluation.gathering", "drovik.transport.dispatcher", "drovik.store.store",
     "numpy", "scipy.optimize", "scipy.stats", "rapidfuzz.distance", "regex", "dateutil.parser", "dotenv", "platformdirs", "jinja2.sandbox",
     "drovik.comparing.verdict", "drovik.cli.report", "drovik.cli.quote", "drovik.cli.pictures", "drovik.cli.pictures_table", "drovik.cli.summing_up",
-    "drovik.cli.causes", "drovik.cli.endpoint_learn", "drovik.reporting.page", "drovik.images.inspecting", "drovik.scoring.doubts", "drovik.learning.sample_files",
+    "drovik.cli.causes", "drovik.cli.endpoint_learn", "drovik.reporting.page", "drovik.images.inspecting", "drovik.evaluation.suspects", "drovik.dialects.learn.sample_files",
 )  # fmt: skip
 
 

@@ -14,8 +14,8 @@ import pytest
 from conftest import Drovik, Result, StandInProcess, demo_on_port
 from PIL import Image
 
-from drovik.images.prints import print_of
-from drovik.scoring.causes.table import CAUSES
+from drovik.images.perceptual_hash import print_of
+from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.language.detecting import language_of
 
 

@@ -154,7 +154,7 @@ def test_no_project_is_one_line_and_exit_code_2(drovik: Drovik) -> None:
 
 
 def test_csv_and_folders_give_the_same_cases_as_json_lines(drovik: Drovik) -> None:
-    from drovik.project.opening import read_project
+    from drovik.project.reading import read_project
 
     folder = demo_on_port(drovik.folder, 1, cases=8)
     rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]

@@ -16,7 +16,7 @@ from conftest import Drovik, FakeService, Reply, change, demo_on_port, good
 
 from drovik.project.commands import environment_for
 from drovik.project.git_ignore import would_be_committed
-from drovik.sending.trust import ascii_host, shown_exactly
+from drovik.transport.consent import ascii_host, shown_exactly
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 SORT = ("--task", "sort", "--arm", "fulmar/v1")

@@ -15,25 +15,25 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from test_endpoint import learned, service  # noqa: F401
 
+from drovik.dialects.jsonpath import compile_path
+from drovik.dialects.learn.curl import SampleRequest, json_of, read_curl
+from drovik.dialects.learn.sample_dialect import learn
+from drovik.dialects.learn.sample_files import SampleFiles
+from drovik.dialects.learn.samples import Exchange, SampleReply, read_sample
+from drovik.dialects.learn.shell import read_command
+from drovik.dialects.request_template import RequestTemplate, multipart
+from drovik.dialects.response import Unpacker, unpack
+from drovik.dialects.template import compile_text, escaped
 from drovik.errors import DrovikError
-from drovik.learning.curl import SampleRequest, json_of, read_curl
-from drovik.learning.learn import learn
-from drovik.learning.sample_files import SampleFiles
-from drovik.learning.samples import Exchange, SampleReply, read_sample
-from drovik.learning.shell import read_command
+from drovik.planning.adhoc import Question, by_hand
+from drovik.planning.plan import ask_of
+from drovik.planning.sources import address_digest
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm
 from drovik.project.settings import Price, ProjectFile
-from drovik.sending.by_hand import Question, by_hand
-from drovik.sending.forms import RequestTemplate, multipart
-from drovik.sending.jsonpath import compile_path
-from drovik.sending.lines import Line
-from drovik.sending.plan import ask_of
-from drovik.sending.slots import compile_text, escaped
-from drovik.sending.sources import address_digest
-from drovik.sending.unpack import Unpacker, unpack
-from drovik.sending.writing import write_request
-from drovik.store.records import Counted, Spent
+from drovik.project.spending import Counted, Spent
+from drovik.transport.request_writing import write_request
+from drovik.transport.session import Line
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 

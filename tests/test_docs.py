@@ -11,26 +11,26 @@ from pathlib import Path
 import pytest
 
 from drovik.cli.main import COMMANDS
+from drovik.dialects.checking import check_reply_form, check_request_form
+from drovik.dialects.request import RequestWriter
+from drovik.dialects.response import unpack
+from drovik.dialects.turns import Asking, PicturePart, TextPart, Turn
 from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
-from drovik.images.tokens import picture_tokens
+from drovik.images.token_rules import picture_tokens
 from drovik.project.arms import arms_of
 from drovik.project.cases import Case
-from drovik.project.counting import PictureTokens
 from drovik.project.dialects import Dialect, LeftHeaders
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
 from drovik.project.settings import Endpoint, Model, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
+from drovik.project.token_counting import PictureTokens
 from drovik.scoring.catalogue import MEASURES, check_cases, informed, measures_of
-from drovik.scoring.causes.table import CAUSES
+from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.measure import Said, expected_at
+from drovik.scoring.measures.function import Own
 from drovik.scoring.measures.judge import Judge
-from drovik.scoring.measures.own import Own
-from drovik.sending.checking import check_reply_form, check_request_form
-from drovik.sending.request import RequestWriter
-from drovik.sending.turns import Asking, PicturePart, TextPart, Turn
-from drovik.sending.unpack import unpack
 from drovik.standin.faults import read_fault_plan
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -62,9 +62,9 @@ def test_the_worked_examples_of_measures(page: str, example: dict, tmp_path: Pat
     assert not problems + check_cases(task, measures, cases, "cases")
     (measure,) = informed(measures, task, cases)
     if isinstance(measure, Own):
-        measure.trusted(tmp_path)
+        measure = measure.trusted(tmp_path)
     if isinstance(measure, Judge):
-        measure.heard(example["verdicts"], {})
+        measure = measure.heard(example["verdicts"], {})
     expected = [expected_at(measure, task, case) for case in cases]
     scores = [
         measure.per_case(one["answer"], wanted, Said(str(one["answer"]), case=str(n), arm="gull/v2"))

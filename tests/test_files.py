@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from drovik.errors import DrovikError
 from drovik.project.canonical import canonical, digest
 from drovik.project.settings import Endpoint, is_loopback
-from drovik.sending import trust
+from drovik.transport import consent as trust
 
 Spoil = Callable[[Path], object]
 SCHEMA = "tasks/sort/answer.schema.json"
@@ -110,7 +110,7 @@ def test_a_broken_table_is_a_line_of_check(text: str, said: str, drovik: Drovik)
 
 
 def test_a_table_takes_tags_groups_splits_and_types(drovik: Drovik) -> None:
-    from drovik.project.opening import read_project
+    from drovik.project.reading import read_project
 
     folder = demo_on_port(drovik.folder, 1, cases=3)
     (folder / "cases.csv").write_text(

@@ -14,11 +14,11 @@ from conftest import Drovik, FakeService, Reply, demo_on_port, good
 from hostile_answers import MEASURES, hostile
 from test_scoring import task
 
+from drovik.parsing.answer import Answer
+from drovik.parsing.answer_text import Reader
 from drovik.project.schemas import SchemaChecker, check_schema
-from drovik.reading.answer_text import Reader
-from drovik.scoring.causes.answers import explained
+from drovik.scoring.causes.answer_causes import explained
 from drovik.scoring.measure import Said
-from drovik.store.records import Answer
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 
@@ -165,8 +165,8 @@ def test_a_pattern_of_a_measure_that_takes_for_ever_is_named_and_scores_nothing(
 
 
 def test_many_cases_of_one_picture_are_told_once_for_each_other_value() -> None:
-    from drovik.images.prints import Print
-    from drovik.scoring.doubts import twins_of
+    from drovik.evaluation.suspects import twins_of
+    from drovik.images.perceptual_hash import Print
 
     chance = random.Random(3)
     prints = {f"{number}.jpg": Print(chance.getrandbits(256), chance.randbytes(1728)) for number in range(200)}

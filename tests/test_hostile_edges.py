@@ -18,12 +18,12 @@ from conftest import PROGRAM, Drovik, FakeService, Reply, change, demo_on_port, 
 from test_safety import rows
 
 from drovik.cli.ask_files import AnswerTable
+from drovik.parsing.answer import Answer
 from drovik.project.settings import Limits
-from drovik.sending.outcomes import seconds_to_wait
-from drovik.sending.rate_headers import span
-from drovik.sending.sharing import Sharing
-from drovik.store.records import Answer
 from drovik.text import escaped_json, visible
+from drovik.transport.outcomes import seconds_to_wait
+from drovik.transport.rate_headers import span
+from drovik.transport.shared_limits import Sharing
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 SORT = ("--task", "sort", "--arm", "fulmar/v1")
@@ -158,7 +158,7 @@ def test_a_wait_that_a_service_asks_for_is_bounded_and_said_by_ask_too(drovik: D
 
 
 def test_a_quiet_time_is_heeded_by_others_no_longer_than_they_may(tmp_path: Path) -> None:
-    from drovik.sending.pace import Pace
+    from drovik.transport.rate_control import Pace
 
     told = Sharing(tmp_path / "pace.sqlite", "e", Limits())
     other = Pace(Limits(patience=3), Sharing(tmp_path / "pace.sqlite", "e", Limits()))
@@ -193,7 +193,7 @@ def test_no_files_left_is_one_line_after_a_while(
         "from drovik.sending import courier\n"
         "courier.WITHOUT_FILES_SECONDS = 1.5\n"
         "from drovik.cli import limits\n"
-        "limits.most_at_once = lambda *a: None\n"
+        "limits.most_at_once = lambda *a: (None, None)\n"
         "from drovik.sending import http\n"
         "import errno\n"
         "async def none(*a, **k): raise http.NoReply(http.Outcome('no_descriptors', again=True, words='too many open files'))\n"

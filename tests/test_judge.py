@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 from conftest import Drovik, FakeService, Reply, demo_on_port, good
 
-from drovik.comparing.judges import agreement_with_people
+from drovik.comparing.judge_agreement import agreement_with_people
 from drovik.project.judging import comes_first
 
 SCHEMA = {

@@ -11,18 +11,18 @@ import pytest
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
+from drovik.dialects.learn.sample_dialect import Learned, learn
+from drovik.dialects.learn.sample_files import SampleFiles
+from drovik.dialects.learn.samples import read_sample
 from drovik.errors import DrovikError
-from drovik.learning.learn import Learned, learn
-from drovik.learning.sample_files import SampleFiles
-from drovik.learning.samples import read_sample
+from drovik.planning.adhoc import Question, by_hand
+from drovik.planning.plan import ask_of
 from drovik.project.cases import Picture
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile
-from drovik.sending.by_hand import Question, by_hand
-from drovik.sending.exchange import exchange
-from drovik.sending.lines import Line
-from drovik.sending.plan import ask_of
-from drovik.sending.writing import write_request
+from drovik.transport.exchange import exchange
+from drovik.transport.request_writing import write_request
+from drovik.transport.session import Line
 
 DRAWS = 200
 

@@ -16,19 +16,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_scoring import task
 
-from drovik.comparing import weighed
+from drovik.comparing import weighted_resampling as weighed
 from drovik.comparing.statistics import bootstrap, kinds_of, percentile_interval, permutation_test
 from drovik.project.cases import Case
 from drovik.scoring.arm_scores import ScoredCase
 from drovik.scoring.measure import Measure, Said, mean_of
 from drovik.scoring.measures import confusion
-from drovik.scoring.measures.aligning import align_lines
+from drovik.scoring.measures.alignment import align_lines
+from drovik.scoring.measures.average_precision import Found, average_precision
 from drovik.scoring.measures.boxes import overlap as box_overlap
 from drovik.scoring.measures.calibration import threshold
-from drovik.scoring.measures.likeness import rouge_l, run_counts, token_f1
-from drovik.scoring.measures.precision import Found, average_precision
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.regions import overlap as region_overlap
+from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
 from drovik.scoring.rules.numerals import readings
 
 LABELS = ["a", "b", "c"]

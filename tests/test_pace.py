@@ -14,13 +14,13 @@ import pytest
 from conftest import Drovik, FakeService, Reply, bad, demo_on_port, good
 from test_safety import SORT, Serve, rows
 
-import drovik.sending.sharing as sharing_module
+import drovik.transport.shared_limits as sharing_module
 from drovik.project.dialects import LeftHeaders
 from drovik.project.settings import Limits
-from drovik.sending.circuit import FAILED_IN_A_ROW, Circuit
-from drovik.sending.pace import Pace
-from drovik.sending.rate_headers import left_of, span
-from drovik.sending.sharing import Sharing
+from drovik.transport.circuit_breaker import FAILED_IN_A_ROW, Circuit
+from drovik.transport.rate_control import Pace
+from drovik.transport.rate_headers import left_of, span
+from drovik.transport.shared_limits import Sharing
 
 NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 
@@ -99,7 +99,7 @@ def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatc
 
 def test_a_circuit_opens_after_failures_in_a_row_and_lets_one_probe_through(monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock()
-    monkeypatch.setattr("drovik.sending.circuit.time", clock)
+    monkeypatch.setattr("drovik.transport.circuit_breaker.time", clock)
     circuit = Circuit(at_once=2, patience=100)
     circuit.take("answered")
     for _ in range(FAILED_IN_A_ROW):

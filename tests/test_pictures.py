@@ -16,14 +16,14 @@ from PIL import Image
 from test_safety import SORT, Serve
 
 from drovik.errors import DrovikError
+from drovik.images.decoding import look_at
 from drovik.images.inspecting import blur_effect
 from drovik.images.kinds import extra_package
 from drovik.images.layout import layout_of
-from drovik.images.opening import look_at
 from drovik.images.prepare import prepare
-from drovik.images.tokens import picture_tokens
-from drovik.project.counting import PictureTokens
+from drovik.images.token_rules import picture_tokens
 from drovik.project.preps import Prep
+from drovik.project.token_counting import PictureTokens
 
 LIMIT = 10_000_000
 WIDTH, HEIGHT = 61, 47

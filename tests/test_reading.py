@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from drovik.reading import find_json as find_json_module
-from drovik.reading.answer_text import Reader
-from drovik.reading.find_json import find_json
+from drovik.parsing import find_json as find_json_module
+from drovik.parsing.answer_text import Reader
+from drovik.parsing.find_json import find_json
 
 SCHEMA = {
     "type": "object",

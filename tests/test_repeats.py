@@ -11,7 +11,8 @@ import pytest
 from conftest import Drovik, Reply, demo_on_port, good
 from test_safety import SORT, Serve, rows
 
-from drovik.sending.drift import Drift, same_share
+from drovik.evaluation.drift import Drift
+from drovik.scoring.agreement import same_share
 
 KINDS = ("cap", "hat", "glove", "mitten")
 

@@ -12,12 +12,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from drovik.dialects.jsonpath import compile_path
+from drovik.dialects.response import unpack
+from drovik.dialects.template import Raw, compile_body, compile_text
 from drovik.errors import DrovikError
 from drovik.project.dialects import ErrorWords, ReplyForm
-from drovik.sending.jsonpath import compile_path
-from drovik.sending.outcomes import FIRST_WAIT, LONGEST_WAIT, outcome_of, seconds_to_wait, wait_before
-from drovik.sending.slots import Raw, compile_body, compile_text
-from drovik.sending.unpack import unpack
+from drovik.transport.outcomes import FIRST_WAIT, LONGEST_WAIT, outcome_of, seconds_to_wait, wait_before
 
 
 def filled(template: Any, scope: dict[str, Any]) -> Any:

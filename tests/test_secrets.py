@@ -16,7 +16,7 @@ from urllib.parse import quote
 import pytest
 from conftest import Drovik, FakeService, Reply, demo_on_port
 
-from drovik.sending.secret import MARK, Secret
+from drovik.transport.secret import MARK, Secret
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 KEY = 'né/"k+ey&\\7q=A1b'

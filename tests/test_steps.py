@@ -14,7 +14,7 @@ from test_ask import IMAGES
 from test_endpoint import set_up
 
 from drovik.project.dialects import ErrorWords
-from drovik.sending.outcomes import outcome_of_error
+from drovik.transport.outcomes import outcome_of_error
 
 Answer = tuple[int, dict[str, str], Any] | None
 DIALECT = """

@@ -11,12 +11,13 @@ from scipy import stats
 
 from drovik.comparing.verdict import compare_arms, estimate, in_words, rank, telling
 from drovik.errors import DrovikError
+from drovik.parsing.answer import Answer
 from drovik.project.cases import Case
 from drovik.project.settings import Price
+from drovik.project.spending import Spent
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.arm_scores import ArmScores, score_arm
 from drovik.scoring.catalogue import measures_of
-from drovik.store.records import Answer, Spent
 
 
 def task(kind: str = "label", **table: Any) -> Task:

@@ -29,7 +29,7 @@ from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem,
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given, Words
     from drovik.cli.services import Services
-    from drovik.sending.by_hand import Question
+    from drovik.planning.adhoc import Question
 
 EXAMPLE = (
     'drovik ask tray.jpg "What is on the tray?"\n'
@@ -98,14 +98,14 @@ def overrides_of(arguments: argparse.Namespace) -> dict[str, Any]:
 def run(arguments: argparse.Namespace) -> int:
     """Ask; 1 where an answer is not in form, 3 where a service could not be used."""
     from drovik.cli.pictures_given import given_pictures, sorted_out
-    from drovik.store.keeping import Store
+    from drovik.store.store import Store
 
     services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
     models = chosen_models(services, [*(arguments.model or ()), *by_id])
     words = sorted_out(arguments.words, arguments.question)
     _see_that_it_fits(arguments, words)
     if arguments.keep:
-        from drovik.cli.keeping import see_that_it_can_be_kept
+        from drovik.cli.save_project import see_that_it_can_be_kept
 
         see_that_it_can_be_kept(arguments.keep)
     settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))
@@ -128,7 +128,7 @@ def run(arguments: argparse.Namespace) -> int:
             else:
                 show(asked, hears, kept, question, len(models) > 1)
             if arguments.keep:
-                from drovik.cli.keeping import keep
+                from drovik.cli.save_project import keep
 
                 keep(arguments.keep, services, made, question, cases, store, asked)
     return _code(asked)
@@ -161,8 +161,8 @@ def _cases(given: Sequence[Given], each: bool) -> list[tuple[str, list[Given]]]:
 
 
 def _question(arguments: argparse.Namespace, words: Words, services: Services, models: Sequence[str]) -> Question:
-    from drovik.sending.by_hand import Question
-    from drovik.sending.request import RequestWriter
+    from drovik.dialects.request import RequestWriter
+    from drovik.planning.adhoc import Question
 
     schema = _schema(arguments)
     if schema is None:

@@ -16,11 +16,11 @@ from drovik.files import read_text
 from drovik.text import visible
 
 if TYPE_CHECKING:
+    from drovik.parsing.answer import Answer
+    from drovik.planning.adhoc import Question
+    from drovik.planning.plan import Ask
     from drovik.project.settings import ProjectFile
-    from drovik.sending.by_hand import Question
-    from drovik.sending.listening import Ending
-    from drovik.sending.plan import Ask
-    from drovik.store.records import Answer
+    from drovik.transport.listener import Ending
 
 COLUMNS = (
     "picture",
@@ -155,8 +155,8 @@ class Files:
     def __init__(
         self, arguments: argparse.Namespace, settings: ProjectFile, question: Question, several: bool
     ) -> None:
+        from drovik.parsing.answer_text import Reader
         from drovik.project.canonical import digest
-        from drovik.reading.answer_text import Reader
 
         form = "json" if question.schema is not None else "text"
         self._reader = Reader(form, question.schema)
@@ -200,7 +200,7 @@ class Files:
 
 def answer_of(reader: Any, ending: Ending) -> Answer:
     """The answer in a reply that has just come."""
-    from drovik.store.records import Answer
+    from drovik.parsing.answer import Answer
 
     unpacked, reply = ending.unpacked, ending.reply
     assert unpacked is not None

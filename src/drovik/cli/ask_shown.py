@@ -11,7 +11,7 @@ from drovik.cli.printing import aside, harmless, heading, say
 
 if TYPE_CHECKING:
     from drovik.cli.ask_files import Files
-    from drovik.sending.by_hand import Question
+    from drovik.planning.adhoc import Question
 
 
 def show(asked: Asked, hears: Hears, kept: Files, question: Question, several: bool) -> None:

@@ -17,15 +17,14 @@ from drovik.errors import Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given
+    from drovik.parsing.answer import Answer
+    from drovik.planning.adhoc import ByHand, Question
+    from drovik.planning.plan import Ask
     from drovik.project.preps import Prep
     from drovik.project.settings import Model, ProjectFile
-    from drovik.sending.by_hand import ByHand, Question
-    from drovik.sending.courier import Courier
-    from drovik.sending.listening import Ending
-    from drovik.sending.outcomes import Outcome
-    from drovik.sending.plan import Ask
-    from drovik.store.keeping import Store
-    from drovik.store.records import Answer
+    from drovik.store.store import Store
+    from drovik.transport.listener import Ending
+    from drovik.transport.outcomes import Outcome
 
 
 STOPPING = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))
@@ -171,7 +170,7 @@ def see_that_all_is_sent(services: Services, settings: ProjectFile) -> None:
 
     :raises DrovikError: with each that would not be sent.
     """
-    from drovik.sending.checking import unsent_settings
+    from drovik.dialects.checking import unsent_settings
 
     problems = []
     for name, model in settings.models.items():
@@ -185,7 +184,7 @@ def see_that_all_is_sent(services: Services, settings: ProjectFile) -> None:
 
 def wants_bytes(services: Services, models: Sequence[str]) -> bool:
     """Whether any of the models is sent the bytes of pictures."""
-    from drovik.sending.request import RequestWriter
+    from drovik.dialects.request import RequestWriter
 
     for name in models:
         endpoint = services.settings.endpoints[services.model(name).endpoint]
@@ -213,10 +212,10 @@ def ask_by_hand(
     :param said: the answers to the turns before, in a conversation.
     :raises DrovikError: where a picture or a key is missing.
     """
-    from drovik.sending.by_hand import by_hand
-    from drovik.sending.plan import ask_of, plan_sending
-    from drovik.sending.reading_back import answers_for
-    from drovik.sending.sources import source_digests
+    from drovik.planning.adhoc import by_hand
+    from drovik.planning.answers import answers_for
+    from drovik.planning.plan import ask_of, plan_sending
+    from drovik.planning.sources import source_digests
 
     pictures = [(name, [one.picture for one in given]) for name, given in cases]
     made = by_hand(Path.cwd(), settings, services.dialects, services.keys, question, pictures)
@@ -248,10 +247,10 @@ def failure_of(one: HandAnswer) -> Problem:
 
 
 async def _sent(project: Any, store: Store, plan: Any, hears: Hears | None) -> Any:
-    from drovik.sending.courier import Courier
-    from drovik.sending.sharing import shared_file
+    from drovik.transport.dispatcher import Courier, SendingOptions
+    from drovik.transport.shared_limits import shared_file
 
-    courier: Courier = Courier(project, store, plan, listener=hears, shared=shared_file())
+    courier = Courier(project, store, plan, SendingOptions(listener=hears, shared=shared_file()))
     loop = asyncio.get_running_loop()
     task = asyncio.create_task(courier.run())
     for number in STOPPING:
@@ -284,7 +283,7 @@ class Hears:
 
     def trouble_of(self, ask: Ask) -> Problem:
         """What came of the last attempt at an ask that has no answer."""
-        from drovik.sending.outcomes import REMEDIES
+        from drovik.transport.outcomes import REMEDIES
 
         outcome = self._last[ask.identity]
         what = f"{ask.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"

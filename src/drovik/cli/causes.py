@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import heading, say, shortened, table
 
 if TYPE_CHECKING:
-    from drovik.project.opening import Project
-    from drovik.scoring.doubts import Contradiction, Doubt, Twins
-    from drovik.scoring.gathering import TaskView
+    from drovik.evaluation.gathering import TaskView
+    from drovik.evaluation.suspects import Contradiction, Doubt, Twins
+    from drovik.project.reading import Project
 
 MOST_DOUBTS = 40
 
@@ -18,7 +18,7 @@ MOST_DOUBTS = 40
 def show_causes(view: TaskView) -> None:
     """What to mend first, arm by arm."""
     from drovik.comparing.verdict import percent
-    from drovik.scoring.doubts import mending_of
+    from drovik.evaluation.suspects import mending_of
 
     heading(f"{view.task.name}: what to mend first")
     rows = []
@@ -49,7 +49,7 @@ def show_causes(view: TaskView) -> None:
 
 def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
     """Expected outputs that are in doubt, near-twins, and answers that contradict each other."""
-    from drovik.scoring.doubts import contradictions, doubts_of
+    from drovik.evaluation.suspects import contradictions, doubts_of
 
     heading("expected outputs in doubt")
     doubts = [one for view in views for one in doubts_of(view)]
@@ -90,8 +90,8 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
     import json
 
     from drovik.errors import DrovikError
-    from drovik.images.prints import print_of
-    from drovik.scoring.doubts import twins_of
+    from drovik.evaluation.suspects import twins_of
+    from drovik.images.perceptual_hash import print_of
 
     views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures
     cases: dict[str, list[str]] = {}
@@ -117,7 +117,7 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
 
 def causes_document(view: TaskView) -> list[dict[str, Any]]:
     """What to mend first, as plain values."""
-    from drovik.scoring.doubts import mending_of
+    from drovik.evaluation.suspects import mending_of
 
     return [
         {
@@ -148,7 +148,7 @@ def doubts_document(project: Project, views: Sequence[TaskView]) -> dict[str, An
     """What is in doubt, as plain values."""
     from dataclasses import asdict
 
-    from drovik.scoring.doubts import contradictions, doubts_of
+    from drovik.evaluation.suspects import contradictions, doubts_of
 
     def plain(found: Sequence[Doubt | Twins | Contradiction]) -> list[dict[str, Any]]:
         return [asdict(one) for one in found]

@@ -6,14 +6,20 @@ import argparse
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
+from drovik.cli.project_arguments import (
+    add_own_argument,
+    add_project_argument,
+    add_split_argument,
+    open_project,
+    open_store,
+)
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
-    from drovik.scoring.gathering import TaskView
+    from drovik.evaluation.gathering import TaskView
 
 EXAMPLE = "drovik compare gull/v1 gull/v2 --task sort\n  drovik compare"
 _MOST_IDS = 20
@@ -33,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Compare what has been answered; nothing is sent."""
     from drovik.cli.documents import verdict_document
-    from drovik.scoring.gathering import gather
+    from drovik.evaluation.gathering import gather
 
     if len(arguments.arms) not in (0, 2):
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))

@@ -16,9 +16,9 @@ from drovik.cli.printing import heading, print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE
 
 if TYPE_CHECKING:
-    from drovik.project.opening import Project
-    from drovik.scoring.gathering import TaskView
-    from drovik.sending.tally import Tally
+    from drovik.evaluation.gathering import TaskView
+    from drovik.project.reading import Project
+    from drovik.transport.tally import Tally
 
 EXAMPLE = "drovik demo"
 FAULTS = "limit=0.004,error=0.006,lost=0.006,seed=4"
@@ -82,15 +82,15 @@ class _Job:
 
 def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
-    from drovik.cli.opening import open_project, open_store
-    from drovik.cli.planning import Wanted, make_plan
+    from drovik.cli.plan_arguments import Wanted, make_plan
+    from drovik.cli.project_arguments import open_project, open_store
     from drovik.cli.quote import compared, keep, show_compared
     from drovik.cli.send import send_plan
     from drovik.cli.summing_up import sending_document, sum_up
+    from drovik.cost.estimate import Quoter
+    from drovik.cost.token_rates import Rates
     from drovik.demo.copying import copy_demo
-    from drovik.scoring.gathering import gather
-    from drovik.sending.quoting import Quoter
-    from drovik.sending.rates import Rates
+    from drovik.evaluation.gathering import gather
 
     fresh = copy_demo(folder)
     with _StandInThread() as standin, open_store(folder / ".drovik" / "answers.sqlite") as store:

@@ -28,7 +28,7 @@ def estimate_document(one: Estimate) -> dict[str, Any]:
 
 def measure_document(score: MeasureScore) -> dict[str, Any]:
     """One measure of one arm."""
-    from drovik.comparing.judges import checked_against_people
+    from drovik.comparing.judge_agreement import checked_against_people
     from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures
 
     document: dict[str, Any] = {"measure": score.measure.name, "type": score.measure.kind, "what": score.measure.what}

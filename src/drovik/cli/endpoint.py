@@ -92,10 +92,10 @@ def _models(arguments: argparse.Namespace) -> int:
 async def _listed(services: Services, name: str, given: str | None) -> tuple[str, list[str]]:
     import aiohttp
 
-    from drovik.learning.model_list import list_models
-    from drovik.sending.by_hand import Question, by_hand
-    from drovik.sending.http import NoReply
-    from drovik.sending.lines import Line
+    from drovik.planning.adhoc import Question, by_hand
+    from drovik.transport.http import NoReply
+    from drovik.transport.session import Line
+    from drovik.workflow.model_list import list_models
 
     made = by_hand(services.folder, services.settings, services.dialects, services.keys, Question())
     line = Line(made.project, name)

@@ -23,9 +23,9 @@ from drovik.errors import DONE, NO_SERVICE, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.services import Services
-    from drovik.learning.learn import Learned
-    from drovik.learning.samples import Exchange, SampleReply
-    from drovik.learning.trying import Tried
+    from drovik.dialects.learn.sample_dialect import Learned
+    from drovik.dialects.learn.samples import Exchange, SampleReply
+    from drovik.workflow.endpoint_trial import Tried
 
 
 TOLD = {
@@ -42,8 +42,8 @@ def learn(arguments: argparse.Namespace) -> int:
     """Learn a service; 3 where it does not answer as it was learned, or could not be tried."""
     from pydantic import TypeAdapter, ValidationError
 
-    from drovik.learning.learn import dialect_there, write_learned
-    from drovik.learning.project_file import free_model_name
+    from drovik.dialects.learn.project_file import free_model_name
+    from drovik.dialects.learn.sample_dialect import dialect_there, write_learned
     from drovik.project.settings import Name
 
     try:
@@ -79,8 +79,8 @@ class _Sample:
 
 
 def _sample(arguments: argparse.Namespace) -> _Sample:
-    from drovik.learning.sample_files import SampleFiles
-    from drovik.learning.samples import read_reply, read_sample
+    from drovik.dialects.learn.sample_files import SampleFiles
+    from drovik.dialects.learn.samples import read_reply, read_sample
 
     text, folder = _sample_text(arguments.sample)
     files = SampleFiles(folder, ask_yes if on_terminal() else None, arguments.with_files)
@@ -91,7 +91,7 @@ def _sample(arguments: argparse.Namespace) -> _Sample:
 
 def _learned(arguments: argparse.Namespace, sample: _Sample) -> Learned:
     """What the sample comes to; on a terminal a person is asked where it is not sure."""
-    from drovik.learning.learn import learn
+    from drovik.dialects.learn.sample_dialect import learn
 
     told = {role: getattr(arguments, role) for role in TOLD if getattr(arguments, role)}
     if arguments.key_env:
@@ -110,7 +110,7 @@ def _first_reply(
     arguments: argparse.Namespace, learned: Learned, folder: Path, model_name: str
 ) -> SampleReply | None:
     """A real reply to learn from, where the sample has none and there is a key to ask with."""
-    from drovik.learning.trying import first_reply
+    from drovik.workflow.endpoint_trial import first_reply
 
     services = _with_key(learned, folder)
     if services is None:

@@ -13,7 +13,7 @@ from drovik.cli.services import Services, nearest_project, see_that_it_may_be_se
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
-    from drovik.learning.trying import Tried
+    from drovik.workflow.endpoint_trial import Tried
 
 
 def try_one(arguments: argparse.Namespace) -> int:
@@ -59,8 +59,8 @@ async def _trying(services: Services, name: str, model: str, quiet: bool) -> lis
 
     import aiohttp
 
-    from drovik.learning.trying import try_endpoint
-    from drovik.sending.local import local_service
+    from drovik.transport.local_service import local_service
+    from drovik.workflow.endpoint_trial import try_endpoint
 
     found = []
     async with AsyncExitStack() as around:

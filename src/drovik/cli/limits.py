@@ -10,11 +10,10 @@ from typing import TYPE_CHECKING
 from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
-    from drovik.cli.planning import Planned
-    from drovik.project.opening import Project
-    from drovik.sending.tally import Tally
+    from drovik.cli.plan_arguments import Planned
+    from drovik.project.reading import Project
     from drovik.store.budget import Budget
-    from drovik.store.keeping import Store
+    from drovik.store.store import Store
 
 FILES_BESIDE = 36
 """So many files a program has open beside its connections, at the most."""
@@ -47,7 +46,7 @@ def budget_for(project: Project, store: Store, planned: Planned, words: Sequence
 
     :raises DrovikError: with every model that cannot be sent to under a limit, and where it is used up.
     """
-    from drovik.sending.loads import cannot_be_bounded
+    from drovik.cost.request_size import cannot_be_bounded
     from drovik.store.budget import Budget
 
     if not words:
@@ -73,26 +72,25 @@ def budget_for(project: Project, store: Store, planned: Planned, words: Sequence
     return budget
 
 
-def most_at_once(project: Project, endpoints: Sequence[str], tally: Tally) -> int | None:
+def most_at_once(project: Project, endpoints: Sequence[str]) -> tuple[int | None, Problem | None]:
     """How many requests to an endpoint may be under way by the files that this machine lets a program open.
 
-    The program's own limit is raised as far as it may be; where that is not enough, that is said. None where
-    there is no such limit.
+    The program's own limit is raised as far as it may be; where that is not enough, there is a Problem to be said.
+    None where there is no such limit.
     """
     try:
         import resource
     except ImportError:  # a system that has no such limit
-        return None
+        return None, None
     slots = [project.settings.endpoints[name].limits.at_once for name in endpoints]
     wanted = sum(slots) + FILES_BESIDE
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft == resource.RLIM_INFINITY or soft >= wanted:
-        return None
+        return None, None
     top = max(soft, wanted if hard == resource.RLIM_INFINITY else min(hard, wanted))
     resource.setrlimit(resource.RLIMIT_NOFILE, (top, hard))
     if top >= wanted:
-        return None
+        return None, None
     room = max(1, (top - FILES_BESIDE) // len(slots))
     what = f"this machine lets a program open {top} files, so no more than {room} requests go at once"
-    tally.warn("files", Problem(what, "raise that limit (ulimit -n 4096), or lower at_once"))
-    return room
+    return room, Problem(what, "raise that limit (ulimit -n 4096), or lower at_once")

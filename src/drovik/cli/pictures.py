@@ -8,15 +8,15 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import add_project_argument, open_project
 from drovik.cli.printing import print_json, say, shortened, table
+from drovik.cli.project_arguments import add_project_argument, open_project
 from drovik.errors import DONE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
     from drovik.project.cases import Case
-    from drovik.project.opening import Project
     from drovik.project.preps import Prep
+    from drovik.project.reading import Project
     from drovik.project.settings import Model, ProjectFile
 
 EXAMPLE = (
@@ -94,8 +94,8 @@ def _named(arguments: argparse.Namespace) -> tuple[Project | None, ProjectFile, 
 
 def sources(project: Project | None, cases: Sequence[Case]) -> Iterator[Shown]:
     """Each picture of the cases whose bytes are here."""
+    from drovik.planning.sources import is_elsewhere
     from drovik.project.picture_files import PictureFolder
-    from drovik.sending.sources import is_elsewhere
 
     named = PictureFolder(Path(), None)
     own = {case.id: case for case in project.cases} if project else {}
@@ -137,7 +137,7 @@ def counting_models(settings: ProjectFile, words: Sequence[str] | None) -> dict[
 
 def _show(project: Project | None, settings: ProjectFile, cases: list[Case], arguments: argparse.Namespace) -> int:
     from drovik.cli.pictures_facts import cells, kilobytes, lines_below, plain
-    from drovik.images.opening import look_at
+    from drovik.images.decoding import look_at
     from drovik.images.prepare import prepare
     from drovik.project.cases import prep_for
     from drovik.reporting.contact_sheet import Row, Tile, write_sheet

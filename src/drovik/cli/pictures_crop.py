@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from drovik.cli.pictures import Shown
     from drovik.images.prepare import Prepared
     from drovik.project.cases import Case
-    from drovik.project.opening import Project
+    from drovik.project.reading import Project
     from drovik.project.settings import ProjectFile
 
 
@@ -151,7 +151,7 @@ def _cut_out(project: Project, one: Shown, boxes: list[list[float]]) -> list[Any
 
 
 def _pages(one: Shown, settings: ProjectFile) -> list[Any]:
-    from drovik.images.opening import look_at
+    from drovik.images.decoding import look_at
     from drovik.project.preps import Prep
 
     facts = look_at(one.data, one.path, settings.max_pixels, Prep(pages="all"))

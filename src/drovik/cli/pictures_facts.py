@@ -10,7 +10,7 @@ from drovik.cli.printing import shortened
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
     from drovik.project.settings import Model
-    from drovik.store.records import Spent
+    from drovik.project.spending import Spent
 
 
 def kilobytes(count: int) -> str:
@@ -20,8 +20,8 @@ def kilobytes(count: int) -> str:
 
 def tokens_and_money(part: Prepared, model: Model) -> tuple[int, Spent | None]:
     """What a picture counts as with a model, and what that costs beside the words and the request itself."""
-    from drovik.images.tokens import picture_tokens
-    from drovik.store.records import Spent
+    from drovik.images.token_rules import picture_tokens
+    from drovik.project.spending import Spent
 
     assert model.picture_tokens is not None
     tokens = picture_tokens((part.width, part.height), model.picture_tokens)

@@ -160,8 +160,8 @@ async def fetched(address: str) -> bytes:
     """
     import aiohttp
 
-    from drovik.sending.forms import HttpRequest
-    from drovik.sending.http import NoReply, fetch
+    from drovik.dialects.request_template import HttpRequest
+    from drovik.transport.http import NoReply, fetch
 
     here = address
     async with aiohttp.ClientSession() as session:

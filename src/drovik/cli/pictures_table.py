@@ -14,7 +14,7 @@ from drovik.errors import DONE, DrovikError
 
 if TYPE_CHECKING:
     from drovik.images.inspecting import Inspection
-    from drovik.project.opening import Project
+    from drovik.project.reading import Project
 
 MOST_ROWS = 60
 _TOLD_EVERY = 500

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import say, table
 
 if TYPE_CHECKING:
-    from drovik.store.records import Answer
+    from drovik.parsing.answer import Answer
 
 NO_CAUSE = frozenset(("another value", "other words"))
 """What a difference of no known kind is called."""
@@ -46,9 +46,9 @@ def planted() -> list[Planted]:
 
 
 def _of_set(head: dict[str, Any], rows: list[dict[str, Any]]) -> Iterator[Planted]:
+    from drovik.parsing.answer_text import Reader
     from drovik.project.cases import Case
     from drovik.project.tasks import MeasureTable, Task
-    from drovik.reading.answer_text import Reader
     from drovik.scoring.arm_scores import score_arm
     from drovik.scoring.catalogue import informed, measures_of
 
@@ -71,7 +71,7 @@ def _of_set(head: dict[str, Any], rows: list[dict[str, Any]]) -> Iterator[Plante
 
 
 def _answer(reader: Any, row: dict[str, Any]) -> Answer:
-    from drovik.store.records import Answer
+    from drovik.parsing.answer import Answer
 
     reading = reader.read(row["reply"], row["ended"] == "cut_off", row["ended"] == "refused")
     return Answer(reading.status, reading.how, row["reply"], reading.value, reading.errors)

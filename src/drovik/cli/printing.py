@@ -95,7 +95,7 @@ def seconds(value: float | None) -> str:
 
 def statuses(counts: Mapping[str, int], unsent: int = 0) -> str:
     """Statuses with their counts, in the order of the design."""
-    from drovik.reading.answer_text import STATUSES
+    from drovik.parsing.answer_text import STATUSES
 
     parts = [f"{name} {counts[name]}" for name in STATUSES if counts.get(name)]
     return ", ".join(parts + [f"not sent {unsent}"] * bool(unsent)) or "none"

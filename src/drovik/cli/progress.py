@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import money
 
 if TYPE_CHECKING:
-    from drovik.sending.tally import Tally
+    from drovik.transport.tally import Tally
 
 _PLAIN_SECONDS = 5.0
 _DRAWN_SECONDS = 0.2

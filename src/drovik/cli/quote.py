@@ -8,17 +8,17 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import add_project_argument, open_project, open_store
-from drovik.cli.planning import Planned, Wanted, add_plan_arguments, make_plan, positive
+from drovik.cli.plan_arguments import Planned, Wanted, add_plan_arguments, make_plan, positive
 from drovik.cli.printing import aside, heading, print_json, say, table
+from drovik.cli.project_arguments import add_project_argument, open_project, open_store
 from drovik.errors import DONE
 
 if TYPE_CHECKING:
-    from drovik.project.opening import Project
-    from drovik.sending.quoting import ArmQuote
-    from drovik.sending.rates import Bounds, Rates
-    from drovik.store.counting import KeptQuote
-    from drovik.store.keeping import Store
+    from drovik.cost.estimate import ArmQuote
+    from drovik.cost.token_rates import Bounds, Rates
+    from drovik.project.reading import Project
+    from drovik.store.store import Store
+    from drovik.store.sums import KeptQuote
 
 EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --instead 4000"
 
@@ -36,8 +36,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Quote; nothing is sent."""
-    from drovik.sending.quoting import Quoter
-    from drovik.sending.rates import Rates
+    from drovik.cost.estimate import Quoter
+    from drovik.cost.token_rates import Rates
 
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
@@ -65,8 +65,8 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _seconds(project: Project, rates: Rates, quotes: Sequence[ArmQuote]) -> dict[str, Bounds]:
     """How long it takes, by endpoint."""
-    from drovik.sending.rates import Bounds
-    from drovik.sending.spans import seconds_for
+    from drovik.cost.duration import seconds_for
+    from drovik.cost.token_rates import Bounds
 
     found = {}
     for name in dict.fromkeys(one.arm.model.endpoint for one in quotes):
@@ -92,7 +92,7 @@ class _Quoted:
         arguments: argparse.Namespace,
     ) -> None:
         from drovik.cli.limits import amounts
-        from drovik.sending.spans import after_free, days_of
+        from drovik.cost.duration import after_free, days_of
 
         self.project, self.planned, self.quotes, self.seconds = project, planned, quotes, seconds
         self.cases, self.arguments = cases, arguments
@@ -104,7 +104,7 @@ class _Quoted:
 
     def total(self) -> dict[str, Bounds]:
         """Money by currency."""
-        from drovik.sending.rates import Bounds
+        from drovik.cost.token_rates import Bounds
 
         found: dict[str, Bounds] = {}
         for one in self.quotes:
@@ -115,7 +115,7 @@ class _Quoted:
 
     def even(self, one: ArmQuote) -> Bounds | None:
         """From how many cases on another way of doing it is cheaper than an arm."""
-        from drovik.sending.spans import break_even
+        from drovik.cost.duration import break_even
 
         money = self.money.get((one.task, one.arm.name))
         sum_ = self.instead.get(one.price.currency) if one.price else None
@@ -217,8 +217,8 @@ def span(seconds: float) -> str:
 
 def keep(store: Store, quotes: Sequence[ArmQuote]) -> None:
     """Keep a quote, to be held against the bill."""
-    from drovik.store.counting import KeptQuote, keep_quotes
     from drovik.store.database import transaction
+    from drovik.store.sums import KeptQuote, keep_quotes
 
     now = datetime.now(UTC).isoformat(timespec="seconds")
     rows = []
@@ -238,7 +238,7 @@ def compared(store: Store, arms: set[tuple[str, str]] | None = None) -> list[dic
 
     :param arms: only these, by task and digest.
     """
-    from drovik.store.counting import billed, kept_quotes
+    from drovik.store.sums import billed, kept_quotes
 
     found = []
     for one in kept_quotes(store.connection):

@@ -6,7 +6,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.opening import (
+from drovik.cli.printing import print_json, say
+from drovik.cli.project_arguments import (
     add_choice_arguments,
     add_own_argument,
     add_project_argument,
@@ -14,14 +15,13 @@ from drovik.cli.opening import (
     open_project,
     open_store,
 )
-from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from drovik.project.opening import Project
-    from drovik.scoring.gathering import TaskView
+    from drovik.evaluation.gathering import TaskView
+    from drovik.project.reading import Project
 
 EXAMPLE = "drovik report --out skerry.html"
 
@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Write the page of what has been answered; nothing is sent."""
-    from drovik.scoring.gathering import gather
+    from drovik.evaluation.gathering import gather
 
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:

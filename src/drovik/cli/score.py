@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import (
+from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
+from drovik.cli.project_arguments import (
     add_choice_arguments,
     add_own_argument,
     add_project_argument,
@@ -13,12 +14,11 @@ from drovik.cli.opening import (
     open_project,
     open_store,
 )
-from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
 from drovik.errors import DONE
 
 if TYPE_CHECKING:
+    from drovik.evaluation.gathering import TaskView
     from drovik.scoring.arm_scores import ArmScores, MeasureScore
-    from drovik.scoring.gathering import TaskView
     from drovik.scoring.measure import Table
     from drovik.scoring.structure import Structure
 
@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
     from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
-    from drovik.scoring.gathering import gather
+    from drovik.evaluation.gathering import gather
 
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
@@ -128,7 +128,7 @@ def _show_notes(view: TaskView) -> None:
 
 def show_judges(view: TaskView) -> None:
     """Say how far each judge agrees with people."""
-    from drovik.comparing.judges import checked_against_people
+    from drovik.comparing.judge_agreement import checked_against_people
 
     for measure in view.measures:
         if told := checked_against_people(measure):
@@ -144,8 +144,9 @@ def show_not_run(view: TaskView) -> None:
             style="yellow",
         )
     for measure in view.measures:
-        if measure.note and all(arm.measure(measure.name) is None for arm in view.scores):
-            say(f"{measure.name} could score nothing: {measure.note}", style="yellow")
+        why = next((one for arm in view.scores if (one := arm.not_scored.get(measure.name))), "")
+        if why and all(arm.measure(measure.name) is None for arm in view.scores):
+            say(f"{measure.name} could score nothing: {why}", style="yellow")
     for arm in view.scores:
         for score in arm.measures:
             if score.unscored:

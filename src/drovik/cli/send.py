@@ -8,17 +8,18 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from drovik.cli.asking import STOPPING
-from drovik.cli.opening import add_project_argument, open_project, open_store
-from drovik.cli.planning import Planned, Wanted, add_plan_arguments, make_plan, positive
+from drovik.cli.plan_arguments import Planned, Wanted, add_plan_arguments, make_plan, positive
 from drovik.cli.printing import print_json
+from drovik.cli.project_arguments import add_project_argument, open_project, open_store
 from drovik.cli.services import Services, require_agreed_folders, see_that_it_may_be_sent
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 
 if TYPE_CHECKING:
-    from drovik.project.opening import Project
-    from drovik.sending.courier import Courier
-    from drovik.sending.tally import Tally
-    from drovik.store.keeping import Store
+    from drovik.project.reading import Project
+    from drovik.store.budget import Budget
+    from drovik.store.store import Store
+    from drovik.transport.dispatcher import Courier
+    from drovik.transport.tally import Tally
 
 EXAMPLE = (
     "drovik send --task sort --arm gull/v2\n  drovik send --sample 20\n  drovik send --most 5.00\n"
@@ -75,31 +76,32 @@ def send_as_asked(project: Project, store: Store, planned: Planned, arguments: a
     """See that it may be sent, to those hosts and for that money, and send it."""
     from drovik.cli.limits import budget_for
 
+    budget = None
     if planned.plan.count():
         services = Services(project.folder, project.settings, project.dialects, project.keys)
         see_that_it_may_be_sent(services, list(planned.plan.to_send), arguments.trust)
         require_agreed_folders(services, arguments.trust)
-        store.budget = budget_for(project, store, planned, arguments.most or ())
-    return send_plan(project, store, planned, quiet=arguments.quiet or arguments.json)
+        budget = budget_for(project, store, planned, arguments.most or ())
+    return send_plan(project, store, planned, quiet=arguments.quiet or arguments.json, budget=budget)
 
 
-def send_plan(project: Project, store: Store, planned: Planned, quiet: bool) -> Tally:
+def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, budget: Budget | None = None) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
     from drovik.cli.limits import most_at_once
     from drovik.cli.progress import Progress
-    from drovik.sending.courier import Courier
-    from drovik.sending.sharing import shared_file
+    from drovik.transport.dispatcher import Courier, SendingOptions
+    from drovik.transport.shared_limits import shared_file
 
     plan = planned.plan
     if plan.known_of:
         known = store.asked_rows()
         store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
-    courier = Courier(project, store, plan, shared=shared_file())
     if plan.count() == 0:
-        return courier.tally
-    courier.most_at_once = most_at_once(project, list(plan.to_send), courier.tally)
-    if store.budget is not None:
-        courier.tally.most, courier.tally.paid_before = store.budget.most, store.budget.paid()
+        return Courier(project, store, plan, SendingOptions()).tally
+    bound, problem = most_at_once(project, list(plan.to_send))
+    courier = Courier(project, store, plan, SendingOptions(budget, bound, shared_file()))
+    if problem is not None:
+        courier.tally.warn("files", problem)
     with Progress(courier.tally, quiet) as progress:
         return asyncio.run(_sending(courier, progress.note))
 
@@ -125,7 +127,7 @@ async def _sending(courier: Courier, note: Callable[[str], None]) -> Tally:
 
 
 def _drifts(project: Project, store: Store, planned: Planned) -> list[object]:
-    from drovik.sending.drift import drift_of
+    from drovik.evaluation.drift import drift_of
 
     asked = [ask for asks in planned.plan.to_send.values() for ask in asks]
     arms = {(ask.task.name, ask.arm.name) for ask in asked}

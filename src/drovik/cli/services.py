@@ -90,11 +90,11 @@ def services_at(folder: Path) -> Services:
 
     :raises DrovikError: with everything that is wrong there.
     """
+    from drovik.dialects.checking import check_reply_form, check_request_form
     from drovik.project.dialects import read_dialects
     from drovik.project.keys import read_keys
     from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
     from drovik.project.toml_files import collected
-    from drovik.sending.checking import check_reply_form, check_request_form
 
     if not (folder / FILE_NAME).exists():
         return Services(folder, ProjectFile(), {}, {})
@@ -153,7 +153,7 @@ def see_that_it_may_be_sent(services: Services, names: list[str], trusted: bool)
     :raises DrovikError: with every endpoint that fails.
     """
     from drovik.project.keys import check_keys
-    from drovik.sending.trust import check_commands, check_trust
+    from drovik.transport.consent import check_commands, check_trust
 
     used = {name: services.settings.endpoints[name] for name in names}
     missing = [one for one in check_keys(services.folder, used, services.keys) if one.place.endswith("key_env")]
@@ -170,7 +170,7 @@ def require_agreed_folders(services: Services, trusted: bool) -> None:
 
     :raises DrovikError: where one was not, and nobody agrees.
     """
-    from drovik.sending.trust import check_folders
+    from drovik.transport.consent import check_folders
 
     outside = services.settings.pictures.folders(services.folder)
     check_folders(outside, services.folder, trusted, ask_yes if on_terminal() else None)

@@ -7,17 +7,24 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.opening import add_choice_arguments, add_own_argument, add_project_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
+from drovik.cli.project_arguments import (
+    add_choice_arguments,
+    add_own_argument,
+    add_project_argument,
+    open_project,
+    open_store,
+)
 from drovik.errors import DONE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
+    from drovik.evaluation.gathering import TaskView
+    from drovik.parsing.answer import Answer
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
-    from drovik.project.opening import Project
-    from drovik.scoring.gathering import TaskView
+    from drovik.project.reading import Project
     from drovik.scoring.measure import CaseScore, Finding, Trace
-    from drovik.store.records import Answer, Attempt
+    from drovik.store.records import Attempt
 
 EXAMPLE = "drovik show lp-014 --task sort --arm gull"
 
@@ -36,8 +43,8 @@ def run(arguments: argparse.Namespace) -> int:
     """Show a case; nothing is sent."""
     from dataclasses import replace
 
-    from drovik.scoring.gathering import gather
-    from drovik.sending.reading_back import pictures_sent
+    from drovik.evaluation.gathering import gather
+    from drovik.planning.answers import pictures_sent
 
     project = open_project(arguments.project)
     case = next((one for one in project.cases if one.id == arguments.case), None)
@@ -72,7 +79,7 @@ class Sent:
 
 
 def _show_case(project: Project, case: Case) -> None:
-    from drovik.images.opening import look_at
+    from drovik.images.decoding import look_at
 
     heading(f"case {case.id}  ({project.settings.cases}, {case.place})")
     for picture in case.pictures:
@@ -120,8 +127,8 @@ def _show_traces(view: TaskView, case: Case) -> None:
 
 
 def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace, ...]]]:
+    from drovik.scoring.json_pointer import ABSENT
     from drovik.scoring.measure import expected_at
-    from drovik.scoring.places import ABSENT
 
     answer = view.answers[arm].get(case.id)
     found = []
@@ -135,7 +142,7 @@ def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace
 
 def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent]) -> str:
     """The prompt as it was sent, or as it would be where nothing was."""
-    from drovik.sending.turns import asking_of
+    from drovik.planning.rendering import asking_of
 
     found = sent.get(view.identities[arm.name].get(case.id, ""))
     if found and found.asked:

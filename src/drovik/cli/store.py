@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from drovik.cli.opening import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say, table
+from drovik.cli.project_arguments import add_project_argument, project_folder
 from drovik.errors import DOES_NOT_HOLD, DONE
 
 EXAMPLE = "drovik store check\n  drovik store repair"

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import aside, money, say, shortened, statuses, table
 
 if TYPE_CHECKING:
-    from drovik.cli.planning import Planned
-    from drovik.project.opening import Project
-    from drovik.sending.drift import Drift
-    from drovik.sending.tally import Counts, Tally
-    from drovik.store.keeping import Store
+    from drovik.cli.plan_arguments import Planned
+    from drovik.evaluation.drift import Drift
+    from drovik.project.reading import Project
+    from drovik.store.store import Store
+    from drovik.transport.tally import Counts, Tally
 
 _TO_MEND = {
     "off_schema": "drovik score --details shows where; name the form in the prompt, or set second_try = true",
@@ -28,7 +28,7 @@ _TO_MEND = {
 
 def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tuple[str, str], Counter[str]]:
     """By task and arm, how many answers there are of each status; second tries are left out."""
-    from drovik.sending.reading_back import answers_for
+    from drovik.planning.answers import answers_for
 
     found: dict[tuple[str, str], Counter[str]] = {}
     for task in project.tasks:
@@ -58,7 +58,7 @@ def sum_up(project: Project, store: Store, planned: Planned, tally: Tally) -> No
     if bill.unknown:
         what = "brought no reply, or none that can be read, and may have been billed"
         say(f"{bill.unknown} requests in this store {what}.")
-    _say_money(store, tally)
+    _say_money(tally)
     if tally.left and not tally.stops and not tally.over:
         say("Go on with: drovik send")
 
@@ -108,7 +108,7 @@ def _say_counts(tally: Tally, before: int, spent: Mapping[str, Decimal]) -> None
 
 
 def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:
-    from drovik.sending.outcomes import REMEDIES
+    from drovik.transport.outcomes import REMEDIES
 
     for kind, count in tally.kinds.most_common():
         say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --again failed')}", style="yellow")
@@ -118,17 +118,18 @@ def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) 
             say(f"{together[status]} answers are {status}: {remedy}")
 
 
-def _say_money(store: Store, tally: Tally) -> None:
-    if not tally.most or store.budget is None:
+def _say_money(tally: Tally) -> None:
+    budget = tally.budget
+    if budget is None:
         return
-    paid, held = store.budget.paid(), store.budget.held()
-    for currency, most in tally.most.items():
+    paid, held = budget.paid(), budget.held()
+    for currency, most in budget.most.items():
         spent = paid.get(currency, Decimal(0))
         kept = f", {held[currency]:.4f} held for requests without a reply" if held.get(currency) else ""
         say(f"Of {most} {currency} are spent {spent:.4f}{kept}.")
-    if store.budget.uncounted_replies:
-        sums = money(store.budget.uncounted())
-        what = f"{store.budget.uncounted_replies} replies say nothing of their tokens"
+    if budget.uncounted_replies:
+        sums = money(budget.uncounted())
+        what = f"{budget.uncounted_replies} replies say nothing of their tokens"
         say(f"{what}, so they count as the most that they may have cost: {sums}.", style="yellow")
     if tally.over:
         say(f"The limit is reached, {tally.left} are left: raise --most to go on from here.", style="yellow")
@@ -193,10 +194,10 @@ def sending_document(
         "models": {name: {"answered": one.answered, "failed": one.failed, "first_time": one.first_time}
                    for name, one in tally.models.items()},
     }  # fmt: skip
-    if store.budget is not None:
-        document["held"] = store.budget.held()
+    if tally.budget is not None:
+        document["held"] = tally.budget.held()
         document["counted_at_most"] = {
-            "replies": store.budget.uncounted_replies, "money": store.budget.uncounted(),
+            "replies": tally.budget.uncounted_replies, "money": tally.budget.uncounted(),
         }  # fmt: skip
     if plan.recheck:
         document["recheck"] = [

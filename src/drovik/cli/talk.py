@@ -30,9 +30,9 @@ from drovik.cli.services import Services, all_services, on_terminal
 from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
 
 if TYPE_CHECKING:
+    from drovik.planning.adhoc import Question
     from drovik.project.settings import ProjectFile
-    from drovik.sending.by_hand import Question
-    from drovik.store.keeping import Store
+    from drovik.store.store import Store
 
 EXAMPLE = "drovik talk tray.jpg\n  drovik talk tray.jpg --model fulmar --system 'You are a clerk.'"
 HELP = (
@@ -92,7 +92,7 @@ class _Talk:
 
     def _whole(self, question: str) -> tuple[Question, list[Given]]:
         """The conversation as one question with later turns, and all its pictures."""
-        from drovik.sending.by_hand import Question
+        from drovik.planning.adhoc import Question
 
         pictures: list[Given] = []
         parts: list[tuple[str, tuple[int, ...]]] = []
@@ -146,7 +146,7 @@ class _Talk:
 
 def run(arguments: argparse.Namespace) -> int:
     """Talk until `exit` or the end of input; 3 where the last question got no answer."""
-    from drovik.store.keeping import Store
+    from drovik.store.store import Store
 
     services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
     models = chosen_models(services, [*(arguments.model or ()), *by_id])
@@ -168,7 +168,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _see_that_history_is_kept(services: Services, model: str) -> None:
-    from drovik.sending.request import RequestWriter
+    from drovik.dialects.request import RequestWriter
 
     endpoint = services.settings.endpoints[services.model(model).endpoint]
     if not RequestWriter(endpoint, services.dialects[endpoint.dialect], None).keeps_history():

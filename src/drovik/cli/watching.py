@@ -6,9 +6,9 @@ import argparse
 import time
 from pathlib import Path
 
-from drovik.cli.opening import open_project, open_store, project_folder
-from drovik.cli.planning import Wanted, make_plan
+from drovik.cli.plan_arguments import Wanted, make_plan
 from drovik.cli.printing import aside
+from drovik.cli.project_arguments import open_project, open_store, project_folder
 from drovik.errors import DrovikError
 
 LOOKS_EVERY = 1.0

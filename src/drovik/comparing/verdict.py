@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, Literal
 
-from drovik.comparing import weighed
+from drovik.comparing import weighted_resampling as weighed
 from drovik.comparing.statistics import (
     bootstrap_all,
     bootstrapped_interval,

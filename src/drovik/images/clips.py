@@ -10,8 +10,8 @@ from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import PictureError, Problem
+from drovik.images.decoding import PictureFacts, broken, make_ready, see_that_it_is_not_too_large
 from drovik.images.kinds import extra_package
-from drovik.images.opening import PictureFacts, broken, make_ready, see_that_it_is_not_too_large
 from drovik.images.shots import Shot, chosen_frames, thinned
 from drovik.project.preps import Frames, Prep
 

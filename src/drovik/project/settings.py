@@ -13,8 +13,8 @@ from urllib.parse import urlsplit
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from drovik.errors import Problem, known_words
-from drovik.project.counting import PictureTokens
 from drovik.project.preps import Prep, SlotWord
+from drovik.project.token_counting import PictureTokens
 from drovik.project.toml_files import Frozen, plain_numbers, read_toml, validated
 
 FILE_NAME = "drovik.toml"

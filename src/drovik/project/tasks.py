@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -104,6 +105,10 @@ class Task:
 
     def schema_text(self) -> str:
         """The schema as text for a prompt; empty where there is none."""
+        return self._schema_text
+
+    @cached_property
+    def _schema_text(self) -> str:
         return json.dumps(self.schema, ensure_ascii=False) if self.schema is not None else ""
 
 

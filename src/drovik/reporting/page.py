@@ -15,7 +15,7 @@ from importlib.resources import files
 from typing import Any
 
 from drovik import __version__
-from drovik.comparing.judges import checked_against_people
+from drovik.comparing.judge_agreement import checked_against_people
 from drovik.comparing.verdict import (
     Estimate,
     estimate,
@@ -28,16 +28,16 @@ from drovik.comparing.verdict import (
     with_interval,
 )
 from drovik.errors import DrovikError
+from drovik.evaluation.error_impact import ToMend
+from drovik.evaluation.gathering import TaskView
+from drovik.evaluation.suspects import Doubt, doubts_of, mending_of
 from drovik.images.prepare import thumbnail
+from drovik.parsing.answer_text import STATUSES
 from drovik.project.cases import Case
-from drovik.project.opening import Project
-from drovik.reading.answer_text import STATUSES
+from drovik.project.reading import Project
 from drovik.reporting.figures import interval_figure
 from drovik.scoring.arm_scores import ArmScores, MeasureScore
-from drovik.scoring.doubts import Doubt, doubts_of, mending_of
-from drovik.scoring.gathering import TaskView
 from drovik.scoring.measure import Finding
-from drovik.scoring.mending import ToMend
 from drovik.text import visible
 
 THUMBNAIL_SIDE = 300

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from itertools import combinations
+
+from drovik.parsing.answer import Answer
+from drovik.project.canonical import canonical
 
 
 def word_overlap(first: str, second: str) -> float:
@@ -22,3 +25,19 @@ def agreement(texts: Sequence[str]) -> float:
     """The mean word overlap of all pairs of texts; 1 for fewer than two."""
     pairs = [word_overlap(one, two) for one, two in combinations(texts, 2)]
     return sum(pairs) / len(pairs) if pairs else 1.0
+
+
+def as_one(answer: Answer) -> str:
+    """What two answers have to have in common to be the same: the value, however it was wrapped, else the words."""
+    if answer.value is not None and not isinstance(answer.value, str):
+        return canonical(answer.value)
+    return " ".join(answer.text.split())
+
+
+def same_share(cases: Mapping[str, list[str]]) -> float | None:
+    """The share of pairs within each case that are the same, over all pairs; None where there is no pair."""
+    pairs = same = 0
+    for values in cases.values():
+        pairs += len(values) * (len(values) - 1) // 2
+        same += sum(count * (count - 1) // 2 for count in Counter(values).values())
+    return same / pairs if pairs else None

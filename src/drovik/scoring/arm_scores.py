@@ -6,18 +6,18 @@ import json
 import statistics
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple
 
+from drovik.parsing.answer import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.scoring.causes.answers import elsewhere, explained
-from drovik.scoring.causes.table import BEYOND, OF_STATUS
+from drovik.scoring.agreement import as_one, same_share
+from drovik.scoring.causes.answer_causes import elsewhere, explained
+from drovik.scoring.causes.cause_table import BEYOND, OF_STATUS
+from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
-from drovik.scoring.places import ABSENT
-from drovik.sending.drift import as_one, same_share
-from drovik.store.records import Answer
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -123,10 +123,41 @@ class ArmScores:
     second: SecondTries | None = None
     repeats: int = 1
     agreement: float | None = None
+    not_scored: Mapping[str, str] = field(default_factory=dict)
+    """Why measures could score no answer at all, where that is their own failure, by their names."""
 
     def measure(self, name: str) -> MeasureScore | None:
         """The score of that measure, if it has one."""
         return next((one for one in self.measures if one.measure.name == name), None)
+
+
+class Expectations:
+    """What the measures of a task look at in each case's expected output, and what that is known by.
+
+    Found once for all arms that are scored about the same cases.
+    """
+
+    def __init__(self, task: Task) -> None:
+        self.task = task
+        self._expected: dict[str, dict[str, object]] = {}
+        self._traits: dict[str, dict[str, frozenset[str]]] = {}
+
+    def of(self, measure: Measure, cases: Sequence[Case]) -> dict[str, object]:
+        """What a measure looks at, by the ids of those cases that have an expected output for it."""
+        known = self._expected.setdefault(measure.name, {})
+        for case in cases:
+            if case.id not in known:
+                known[case.id] = expected_at(measure, self.task, case)
+        return {case.id: one for case in cases if (one := known[case.id]) is not ABSENT}
+
+    def traits(self, measure: Measure, cases: Sequence[Case]) -> dict[str, frozenset[str]]:
+        """What each of these expected outputs is known by, by case."""
+        known = self._traits.setdefault(measure.name, {})
+        expected = self.of(measure, cases)
+        for case, one in expected.items():
+            if case not in known:
+                known[case] = measure.traits(one)
+        return {case: known[case] for case in expected}
 
 
 Repeats = Mapping[str, Sequence[Answer | None]]
@@ -141,18 +172,21 @@ def score_arm(
     answers: Repeats,
     by_turn: Mapping[int, Mapping[str, Answer]] | None = None,
     second: Mapping[tuple[str, int], Answer] | None = None,
+    expectations: Expectations | None = None,
 ) -> ArmScores:
     """The scores of an arm.
 
     :param answers: to the last turn.
     :param by_turn: the answers to the turns before, by turn and case; they are paid for as well.
     :param second: the answers of second tries, by case and repeat (from 0).
+    :param expectations: what the measures look at, where other arms are scored by the same.
     """
+    known = expectations or Expectations(task)
     every = [answer for case in cases for answer in answers.get(case.id, (None,))]
     present = [answer for answer in every if answer is not None]
     turns = by_turn or {}
     paid = present + [one[case.id] for one in turns.values() for case in cases if case.id in one]
-    found = _score_measures(task, arm_name, measures, cases, answers, turns)
+    found, not_scored = _score_measures(known, arm_name, measures, cases, answers, turns)
     most = max((len(one) for one in answers.values()), default=1)
     return ArmScores(
         task.name,
@@ -162,9 +196,10 @@ def score_arm(
         len(every) - len(present),
         costs_of(paid),
         found,
-        _second_tries(task, arm_name, measures, cases, answers, turns, second or {}),
+        _second_tries(known, arm_name, measures, cases, answers, turns, second or {}),
         most,
         _agreement(answers) if most > 1 else None,
+        not_scored,
     )
 
 
@@ -174,25 +209,29 @@ def _agreement(answers: Repeats) -> float | None:
 
 
 def _score_measures(
-    task: Task,
+    known: Expectations,
     arm: str,
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Repeats,
     turns: Mapping[int, Mapping[str, Answer]],
-) -> tuple[MeasureScore, ...]:
-    found = []
+) -> tuple[tuple[MeasureScore, ...], dict[str, str]]:
+    """The scores, and why measures have none where that is their own failure."""
+    found, not_scored = [], {}
+    turn_of = {one.name: one.turn for one in known.task.measures}
     for measure in measures:
-        earlier = turns.get(measure.turn or 0)
+        earlier = turns.get(turn_of.get(measure.name) or 0)
         looked_at = answers if earlier is None else {case: (answer,) for case, answer in earlier.items()}
-        score = _score_measure(task, arm, measure, cases, looked_at)
-        if score is not None:
+        score = _score_measure(known, arm, measure, cases, looked_at)
+        if isinstance(score, MeasureScore):
             found.append(score)
-    return tuple(found)
+        elif score:
+            not_scored[measure.name] = score
+    return tuple(found), not_scored
 
 
 def _second_tries(
-    task: Task,
+    known: Expectations,
     arm: str,
     measures: Sequence[Measure],
     cases: Sequence[Case],
@@ -206,27 +245,27 @@ def _second_tries(
         case: [second.get((case, number), answer) for number, answer in enumerate(values)]
         for case, values in answers.items()
     }
-    scores = _score_measures(task, arm, measures, cases, mended, turns)
+    scores, _ = _score_measures(known, arm, measures, cases, mended, turns)
     in_form = sum(one.status == "ok" for one in second.values())
     return SecondTries(len(second), in_form, scores, costs_of(list(second.values())))
 
 
 def _score_measure(
-    task: Task, arm: str, measure: Measure, cases: Sequence[Case], answers: Repeats
-) -> MeasureScore | None:
-    expected = _expected(task, measure, cases)
+    known: Expectations, arm: str, measure: Measure, cases: Sequence[Case], answers: Repeats
+) -> MeasureScore | str:
+    """The score, or why there is none; that is empty where there was nothing to score."""
+    expected = known.of(measure, cases)
     scored = []
-    shared = _Shared(task, measure, arm, answers)
+    shared = _Shared(known.task, measure, arm, answers)
     for case in cases:
         if case.id in expected:
             every = [shared.score(case, one, expected[case.id]) for one in answers.get(case.id, (None,))]
             scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
     if type(measure).traits is not Measure.traits:
-        scored = _told_of_other_cases(measure, expected, scored)
+        scored = _told_of_other_cases(known.traits(measure, cases), measure, scored)
     done = [one.score for one in scored if one.score is not None]
     if not done:
-        measure.note = next((one.note for one in scored if one.note), measure.note)
-        return None
+        return next((one.note for one in scored if one.note), "")
     failed = [expected[one.case.id] for one in scored if one.score is None and one.answers]
     bounds = None
     if failed:
@@ -263,16 +302,8 @@ class _Shared:
         return self._known[key]._replace(case=case)
 
 
-def _expected(task: Task, measure: Measure, cases: Sequence[Case]) -> Mapping[str, object]:
-    """What a measure looks at, by case; it is the same for every arm that was asked about the same cases."""
-    if measure.known_expected is None or measure.known_expected[0] is not cases:
-        found = {case.id: one for case in cases if (one := expected_at(measure, task, case)) is not ABSENT}
-        measure.known_expected = cases, found
-    return measure.known_expected[1]
-
-
 def _told_of_other_cases(
-    measure: Measure, expected: Mapping[str, object], scored: list[ScoredCase]
+    traits: Mapping[str, frozenset[str]], measure: Measure, scored: list[ScoredCase]
 ) -> list[ScoredCase]:
     """The scored cases, with those findings replaced whose answer is about another case."""
     missed = {
@@ -280,7 +311,7 @@ def _told_of_other_cases(
         for one in scored
         if one.score and one.answer and one.score.findings and not one.repeats and one.answer.status != "refused"
     }
-    other = elsewhere(measure, expected, missed) if missed else {}
+    other = elsewhere(measure, traits, missed) if missed else {}
     if not other:
         return scored
 

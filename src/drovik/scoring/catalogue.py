@@ -8,20 +8,20 @@ from typing import Any
 from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
+from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import Measure, expected_at, read_table
 from drovik.scoring.measures.boxes import Boxes
-from drovik.scoring.measures.facts import Facts
 from drovik.scoring.measures.fields import Fields
-from drovik.scoring.measures.form import Form
+from drovik.scoring.measures.format import Form
+from drovik.scoring.measures.function import Own
 from drovik.scoring.measures.items import Items
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.label import Label
-from drovik.scoring.measures.likeness import Likeness
-from drovik.scoring.measures.own import Own
 from drovik.scoring.measures.points import Points
 from drovik.scoring.measures.regions import Regions
+from drovik.scoring.measures.similarity import Likeness
+from drovik.scoring.measures.statements import Facts
 from drovik.scoring.measures.text import Text
-from drovik.scoring.places import ABSENT
 
 MEASURES: dict[str, type[Measure]] = {
     one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form, Judge, Own)
@@ -41,19 +41,16 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
         table: Any = read_table(kind, written.table, place, task, problems)
         measure = kind.make(written.name, table, task, place, problems) if table is not None else None
         if measure is not None:
-            measure.turn = written.turn
             found.append(measure)
     return tuple(found)
 
 
 def informed(measures: Sequence[Measure], task: Task, cases: Sequence[Case]) -> tuple[Measure, ...]:
     """The measures when they know what is expected of every case of a project, whichever of them is looked at."""
-    turn = {one.name: one.turn for one in measures}
     found = []
     for measure in measures:
         expected = [one for case in cases if (one := expected_at(measure, task, case)) is not ABSENT]
         found.append(measure.informed(expected))
-        found[-1].turn = turn[measure.name]
     return tuple(found)
 
 

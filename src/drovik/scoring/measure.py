@@ -18,7 +18,7 @@ from drovik.errors import Problem
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, validated
-from drovik.scoring.places import ABSENT
+from drovik.scoring.json_pointer import ABSENT
 
 if TYPE_CHECKING:
     import numpy as np
@@ -106,8 +106,6 @@ class Measure(ABC):
     :cvar wants_said: whether it has to know more of an answer than its value.
     :ivar what: what the score is, in few words.
     :ivar binary: whether the score is a share of cases, each of which is wholly right or wrong.
-    :ivar turn: the turn of the conversation whose answer it looks at; None for the last.
-    :ivar note: why it could score no answer at all of some arm, where that is its own failure; else empty.
     """
 
     kind: ClassVar[str]
@@ -120,10 +118,6 @@ class Measure(ABC):
         self.name = name
         self.what = what
         self.binary = binary
-        self.turn: int | None = None
-        self.note = ""
-        self.known_expected: tuple[Sequence[Case], dict[str, Any]] | None = None
-        self.known_traits: dict[int, tuple[Any, frozenset[str]]] = {}
 
     @classmethod
     @abstractmethod

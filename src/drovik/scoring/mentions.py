@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal, NamedTuple
 
+from drovik.scoring.claims import Phrase, Statement, number_in
 from drovik.scoring.language import english
 from drovik.scoring.language import english_scope as scope
-from drovik.scoring.statements import Phrase, Statement, number_in
 
 MOST_WORDS_BETWEEN = 2
 """So many other words may stand between two words of a phrase: "red umbrella" is met by "red folding umbrella"."""

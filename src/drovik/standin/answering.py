@@ -13,7 +13,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from drovik.standin.finding import lines_copied, things_found
+from drovik.standin.scene_search import lines_copied, things_found
 from drovik.standin.scenes import Scene, Seen, chance_seed
 
 KINDS = ("glove", "mitten", "cap", "hat", "flask", "bottle", "rucksack", "holdall")

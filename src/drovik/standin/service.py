@@ -9,9 +9,9 @@ from aiohttp import web
 
 from drovik.standin.answering import NATURES
 from drovik.standin.desk import Desk
-from drovik.standin.errands import Later, Upload
 from drovik.standin.faults import FaultPlan
 from drovik.standin.fronts import Address, Events, Flat, Form, Lines, Plain
+from drovik.standin.jobs import Later, Upload
 from drovik.standin.ledger import Ledger
 from drovik.standin.pages import page, pages
 

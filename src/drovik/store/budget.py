@@ -13,7 +13,8 @@ from collections.abc import Mapping
 from decimal import Decimal
 
 from drovik.project.settings import Price
-from drovik.store.records import Spent, counted_of
+from drovik.project.spending import Spent
+from drovik.store.records import counted_of
 
 
 class Budget:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, ClassVar, Literal
 
-from drovik.scoring.measures.frames import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
-from drovik.scoring.measures.located import Located, OverlapTable
-from drovik.scoring.places import at
+from drovik.scoring.json_pointer import at
+from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
+from drovik.scoring.measures.detection import Located, OverlapTable
 
 Form = Literal["corners", "size", "center"]
 Box = tuple[float, float, float, float]

@@ -11,9 +11,9 @@ from pydantic import Field
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.causes.values import value_causes
+from drovik.scoring.causes.value_causes import value_causes
+from drovik.scoring.json_pointer import at, is_absent, shown
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
-from drovik.scoring.places import at, is_absent, shown
 from drovik.scoring.rules.nested import Leaf, Node, compare, read_nodes
 from drovik.scoring.rules.rule import OUTCOMES, Absent, Anything
 

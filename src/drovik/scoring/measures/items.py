@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.json_pointer import Pointer, at, shown
 from drovik.scoring.language.english import NUMBERS, singular
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
-from drovik.scoring.places import Pointer, at, shown
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats

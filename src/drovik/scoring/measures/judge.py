@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import Field
@@ -11,8 +12,8 @@ from drovik.errors import Problem
 from drovik.project.judging import comes_first, judged_id
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.json_pointer import ABSENT, Pointer, at, shown
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, share
-from drovik.scoring.places import ABSENT, Pointer, at, shown
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -47,12 +48,20 @@ class Judge(Measure):
     table_type: ClassVar[type[JudgeTable]] = JudgeTable
     wants_said: ClassVar[bool] = True
 
-    def __init__(self, name: str, table: JudgeTable) -> None:
+    def __init__(
+        self,
+        name: str,
+        table: JudgeTable,
+        verdicts: Mapping[str, Any] | None = None,
+        reviews: Mapping[str, Any] = MappingProxyType({}),
+    ) -> None:
         super().__init__(name, f"judged by {table.by}", binary=False)
         self._table = table
-        self._verdicts: Mapping[str, Any] = {}
-        self.beside_people: tuple[tuple[str, str], ...] = ()
-        self.is_heard = False
+        self.is_heard = verdicts is not None
+        self._verdicts = said = verdicts or {}
+        places = (at(said[one], table.at) for one in reviews if one in said)
+        people = (at(review, table.at) for one, review in reviews.items() if one in said)
+        self.beside_people = tuple((_word(one), _word(other)) for one, other in zip(places, people, strict=True))
 
     @classmethod
     def make(cls, name: str, table: JudgeTable, task: Task, place: str, problems: list[Problem]) -> Judge | None:
@@ -75,13 +84,9 @@ class Judge(Measure):
         """Which of its arms, if that is said."""
         return self._table.arm
 
-    def heard(self, verdicts: Mapping[str, Any], reviews: Mapping[str, Any]) -> None:
-        """Take the judge's answers in form, and what people said, both by the id of the judged answer."""
-        self._verdicts = verdicts
-        self.is_heard = True
-        places = (at(verdicts[one], self._table.at) for one in reviews if one in verdicts)
-        people = (at(review, self._table.at) for one, review in reviews.items() if one in verdicts)
-        self.beside_people = tuple((_word(one), _word(other)) for one, other in zip(places, people, strict=True))
+    def heard(self, verdicts: Mapping[str, Any], reviews: Mapping[str, Any]) -> Judge:
+        """The measure with the judge's answers in form, and what people said, by the id of the judged answer."""
+        return Judge(self.name, self._table, verdicts, reviews)
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`: a judge may do without."""

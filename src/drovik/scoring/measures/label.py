@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task, labels_of
 from drovik.project.toml_files import Frozen
-from drovik.scoring.causes.labels import label_cause
+from drovik.scoring.causes.label_causes import label_cause
+from drovik.scoring.json_pointer import ABSENT, at
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table
 from drovik.scoring.measures import calibration, confusion
 from drovik.scoring.measures.label_finding import labels_in, picked
 from drovik.scoring.measures.label_words import LabelTable, folded, index_of, number_of, problems_of_labels
-from drovik.scoring.places import ABSENT, at
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats

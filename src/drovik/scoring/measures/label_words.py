@@ -11,9 +11,9 @@ from pydantic import Field
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.json_pointer import Pointer
 from drovik.scoring.language.english import is_plural_of
 from drovik.scoring.measures.label_finding import Pick
-from drovik.scoring.places import Pointer
 
 _OF_MANY = ("accuracy", "macro_f1", "micro_f1")
 

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.causes.labels import label_cause
-from drovik.scoring.causes.table import ANOTHER_LABEL
+from drovik.scoring.causes.cause_table import ANOTHER_LABEL
+from drovik.scoring.causes.label_causes import label_cause
+from drovik.scoring.json_pointer import at, shown
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
 from drovik.scoring.measures.label_words import LabelTable, folded, index_of, number_of
-from drovik.scoring.places import at, shown
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats

@@ -8,8 +8,8 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from drovik.scoring.measures.frames import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
-from drovik.scoring.measures.located import Located, LocatedTable
+from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
+from drovik.scoring.measures.detection import Located, LocatedTable
 
 
 class PointsTable(LocatedTable):

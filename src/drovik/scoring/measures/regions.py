@@ -8,8 +8,8 @@ import io
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 from drovik.images.layout import Map
-from drovik.scoring.measures.frames import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
-from drovik.scoring.measures.located import Located, LocatedTable, OverlapTable
+from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
+from drovik.scoring.measures.detection import Located, LocatedTable, OverlapTable
 
 if TYPE_CHECKING:
     import numpy as np

@@ -9,9 +9,9 @@ from typing import Any, Literal, NamedTuple
 from pydantic import Field
 
 from drovik.errors import Problem, known_words
+from drovik.parsing.schema_errors import pointer
 from drovik.project.toml_files import validated
-from drovik.reading.schema_errors import pointer
-from drovik.scoring.places import ABSENT, at, is_absent, shown
+from drovik.scoring.json_pointer import ABSENT, at, is_absent, shown
 from drovik.scoring.rules.rule import Absent, Anything, Outcome, Rule, same_json
 
 _ALIKE = 0.6
@@ -99,7 +99,7 @@ def read_nodes(
 
 
 def _node(name: str, row: Mapping[str, Any], file: str, place: str, problems: list[Problem]) -> Node | None:
-    from drovik.scoring.rules.table import RULES
+    from drovik.scoring.rules.rule_table import RULES
 
     kind = row.get("rule", "exact")
     if kind not in RULES:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from drovik.project.toml_files import Frozen
-from drovik.scoring.places import Pointer
+from drovik.scoring.json_pointer import Pointer
 
 Outcome = Literal["correct", "near", "wrong", "missing", "invented", "rightly absent"]
 OUTCOMES: tuple[Outcome, ...] = ("correct", "near", "wrong", "missing", "invented")

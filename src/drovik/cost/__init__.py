@@ -1,0 +1,1 @@
+"""Sizes of requests, token rates, estimates and bounds of money and time."""

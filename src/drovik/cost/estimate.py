@@ -1,0 +1,167 @@
+"""What sending would cost, before anything is sent: requests, tokens, money and time, each with bounds.
+
+What is not known is guessed with wide bounds, and learned as soon as the service has reported anything: how
+many tokens a letter is, what is put around a request, how long answers are, how long they take.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any
+
+from drovik.cost.request_size import Load, load_of
+from drovik.cost.token_rates import Bounds, Rates
+from drovik.images.layout import layout_of
+from drovik.planning.conversation import Thread
+from drovik.planning.plan import Ask
+from drovik.planning.rendering import asking_of
+from drovik.planning.sources import Sources, is_elsewhere
+from drovik.project.arms import Arm
+from drovik.project.cases import Case, prep_for
+from drovik.project.settings import Price
+from drovik.project.spending import Spent
+from drovik.project.tasks import Task
+
+
+@dataclass
+class ArmQuote:
+    """What one arm would send. `unknown` says what of it cannot be told, and why."""
+
+    task: str
+    arm: Arm
+    requests: Bounds = field(default_factory=Bounds)
+    input_tokens: Bounds = field(default_factory=Bounds)
+    output_tokens: Bounds = field(default_factory=Bounds)
+    pictures: Bounds = field(default_factory=Bounds)
+    unknown: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def price(self) -> Price | None:
+        """The model's."""
+        return self.arm.model.price
+
+    def money(self) -> Bounds | None:
+        """In the price's currency; None where there is no price. Without an output limit there is no upper bound."""
+        price = self.price
+        if price is None:
+            return None
+
+        def of(which: str) -> Decimal:
+            spent = Spent.of(
+                price,
+                round(getattr(self.input_tokens, which)),
+                round(getattr(self.output_tokens, which)),
+                pictures=round(getattr(self.pictures, which)),
+                requests=round(getattr(self.requests, which)),
+            )
+            return spent.amount if spent else Decimal(0)
+
+        return Bounds(float(of("low")), float(of("expected")), float(of("high")))
+
+    def times(self, share: float) -> ArmQuote:
+        """The same for so many times as much."""
+        return ArmQuote(
+            self.task,
+            self.arm,
+            self.requests.times(share),
+            self.input_tokens.times(share),
+            self.output_tokens.times(share),
+            self.pictures.times(share),
+            self.unknown,
+        )
+
+
+class Quoter:
+    """Makes quotes. Nothing is sent, and of pictures only their sizes are looked at, once.
+
+    :param rates: what is known of models and arms, or guessed.
+    """
+
+    def __init__(self, sources: Sources, rates: Rates) -> None:
+        self._sources, self._rates = sources, rates
+        self._sizes: dict[tuple[str, str], tuple[tuple[int, int], ...]] = {}
+
+    def quotes(self, threads: Mapping[str, Sequence[Thread]], to_send: Iterable[Ask], every: bool) -> list[ArmQuote]:
+        """The quote of each arm that has something to send, in the order of the plan.
+
+        :param threads: by task; their later turns and what waits for a task before is counted within bounds.
+        :param every: whether to count what has its answer too.
+        """
+        found: dict[tuple[str, str], ArmQuote] = {}
+        seen: set[str] = set()
+        asks = [ask for own in threads.values() for one in own for ask in one.asks] if every else to_send
+        for ask in asks:
+            if ask.identity not in seen:
+                seen.add(ask.identity)
+                self._add(self._of(found, ask.task, ask.arm), ask)
+        for own in threads.values():
+            for thread in own:
+                self._add_what_follows(found, thread)
+        return [one for one in found.values() if one.requests.high > 0]
+
+    def _of(self, found: dict[tuple[str, str], ArmQuote], task: Task, arm: Arm) -> ArmQuote:
+        return found.setdefault((task.name, arm.name), ArmQuote(task.name, arm))
+
+    def _add(self, quote: ArmQuote, ask: Ask) -> None:
+        load = load_of(ask.asking(), ask.task.told_schema(), self._pictures(ask.arm, ask.case))
+        self._count(quote, ask.task, load, Bounds(1, 1, 1))
+        if ask.task.second_try and ask.mend is None:
+            self._count(quote, ask.task, load, self._rates.second_tries(ask.task, ask.arm))
+
+    def _add_what_follows(self, found: dict[tuple[str, str], ArmQuote], thread: Thread) -> None:
+        """The turns that are not known yet, and asks that wait for a task before."""
+        turns = len(thread.arm.prompt.turns) + 1
+        if thread.state in ("stuck", "not_asked") or (thread.asks and len(thread.asks) >= turns):
+            return
+        task = thread.asks[0].task if thread.asks else self._rates.task(thread.arm.task)
+        quote = self._of(found, task, thread.arm)
+        asked = len(thread.asks)
+        for turn in range(asked + 1, turns + 1):
+            said = ["…" * 40] * (turn - 1)
+            earlier = {task.after.task: _Unknown()} if task.after else {}
+            shown = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
+            asking = asking_of(task, thread.arm, thread.case, said, earlier, shown)
+            load = load_of(asking, task.told_schema(), self._pictures(thread.arm, thread.case))
+            # Whether a chained task is asked at all depends on answers.
+            sure = Bounds(1, 1, 1) if asked or not task.where else Bounds(0, 0.5, 1)
+            self._count(quote, task, load, sure)
+
+    def _count(self, quote: ArmQuote, task: Task, load: Load, how_often: Bounds) -> None:
+        arm = quote.arm
+        tokens, why = self._rates.input_tokens(arm.model_name, arm.model, load)
+        out, why_out = self._rates.output_tokens(task, arm)
+        quote.requests += how_often
+        quote.input_tokens += tokens * how_often
+        quote.output_tokens += out * how_often
+        quote.pictures += how_often.times(len(load.pictures))
+        quote.unknown |= {name: text for name, text in (("input", why), ("output", why_out)) if text}
+
+    def _pictures(self, arm: Arm, case: Case) -> dict[int, tuple[tuple[int, int], ...]]:
+        """The sizes of what each picture of a case is sent as."""
+        if not arm.model.sees:
+            return {}
+        return {number: self._sizes_of(arm, case, number) for number in range(len(case.pictures))}
+
+    def _sizes_of(self, arm: Arm, case: Case, number: int) -> tuple[tuple[int, int], ...]:
+        picture = case.pictures[number]
+        if is_elsewhere(picture):
+            return ((0, 0),)
+        prep = prep_for(arm.prep, case, number)
+        key = (f"{picture.path}\0{picture.page}", repr(prep))
+        if key not in self._sizes:
+            facts = self._sources.facts(picture, prep)
+            layouts = [layout_of(size, facts.orientation, prep) for size in facts.sizes]
+            self._sizes[key] = tuple((part.width, part.height) for one in layouts for part in one.parts)
+        return self._sizes[key]
+
+
+class _Unknown(dict[str, Any]):
+    """Stands for answers that are not there yet."""
+
+    def __missing__(self, name: str) -> Any:
+        return _Unknown()
+
+    def __str__(self) -> str:
+        return "…" * 40

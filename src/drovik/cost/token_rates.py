@@ -1,0 +1,210 @@
+"""How many tokens a letter is, how long answers are, how long they take: guessed, then learned from the store.
+
+Learned is only from what services themselves reported, and for each model apart.
+"""
+
+from __future__ import annotations
+
+import json
+import statistics
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from drovik.cost.request_size import LETTERS_A_TOKEN, OUTPUT_UNKNOWN, PICTURE_UNKNOWN, Load
+from drovik.images.prepare import PREPARING_REVISION
+from drovik.images.token_rules import picture_tokens
+from drovik.project.arms import Arm
+from drovik.project.reading import Project
+from drovik.project.settings import Model
+from drovik.project.tasks import Task
+from drovik.store.store import Store
+from drovik.store.sums import counted_requests, off_form, output_tokens, seconds
+
+MOST_LEARNED_FROM = 400
+_FEWEST = 5
+_MARGIN = 0.03
+"""Beside what varies from request to request, so much may be wrong with a rate itself."""
+_PIXELS_A_TOKEN = (2500.0, 900.0, 250.0)
+"""Where nobody says how a model counts pictures: from few to many tokens."""
+
+
+class Bounds(NamedTuple):
+    """A number that is not known: low, expected, high."""
+
+    low: float = 0.0
+    expected: float = 0.0
+    high: float = 0.0
+
+    def __add__(self, other: Any) -> Bounds:
+        return Bounds(self.low + other[0], self.expected + other[1], self.high + other[2])
+
+    def __mul__(self, other: Any) -> Bounds:
+        return Bounds(self.low * other[0], self.expected * other[1], self.high * other[2])
+
+    def times(self, share: float) -> Bounds:
+        """So many times as much."""
+        return Bounds(self.low * share, self.expected * share, self.high * share)
+
+
+@dataclass(frozen=True)
+class Wording:
+    """How a model counts: tokens = around + letters · a_letter + pixels · a_pixel."""
+
+    around: Bounds
+    a_letter: Bounds
+    a_pixel: Bounds | None
+    learned_from: int = 0
+
+
+_GUESSED = Wording(Bounds(0, 12, 80), Bounds(1 / 6, 1 / LETTERS_A_TOKEN, 1 / 2.2), None)
+
+
+class Rates:
+    """What is known of each model and arm of a project, from its store."""
+
+    def __init__(self, project: Project, store: Store) -> None:
+        self._project, self._store = project, store
+        self._wordings: dict[str, Wording] = {}
+        self._outputs: dict[tuple[str, str], tuple[Bounds, str]] = {}
+
+    def task(self, name: str) -> Task:
+        """The task of that name."""
+        return self._project.task(name)
+
+    def input_tokens(self, name: str, model: Model, load: Load) -> tuple[Bounds, str]:
+        """What a request comes to, and what of it nobody can tell beforehand."""
+        if name not in self._wordings:
+            self._wordings[name] = self._learned(model) or _GUESSED
+        wording = self._wordings[name]
+        text = wording.around + wording.a_letter.times(load.letters)
+        if model.picture_tokens is not None:
+            tokens = sum(picture_tokens(size, model.picture_tokens) for size in load.pictures)
+            return text + Bounds(tokens, tokens, tokens), ""
+        if not load.pictures:
+            return text, ""
+        pixels = sum(width * height for width, height in load.pictures)
+        unseen = PICTURE_UNKNOWN * sum(size == (0, 0) for size in load.pictures)
+        if wording.a_pixel is not None:
+            return text + wording.a_pixel.times(pixels) + Bounds(unseen, unseen, unseen), ""
+        few, middle, many = (pixels / one for one in _PIXELS_A_TOKEN)
+        guessed = Bounds(few, middle + unseen, many + 2 * unseen)
+        return text + guessed, "how it counts pictures: give it picture_tokens"
+
+    def _learned(self, model: Model) -> Wording | None:
+        """From what the service reported of requests to this model."""
+        rows = [
+            one
+            for one in counted_requests(self._store.connection, model.id, MOST_LEARNED_FROM, PREPARING_REVISION)
+            if one.input_tokens
+        ]
+        if len(rows) < _FEWEST:
+            return None
+        letters, pictures, pixels, tokens = [], [], [], []
+        for row in rows:
+            sizes = [tuple(size) for size in row.sizes]
+            letters.append(float(row.letters))
+            pixels.append(float(sum(width * height for width, height in sizes)))
+            steps = model.picture_tokens
+            pictures.append(float(sum(picture_tokens((w, h), steps) for w, h in sizes)) if steps else 0.0)
+            tokens.append(float(row.input_tokens or 0))
+        return _fitted(letters, pixels if model.picture_tokens is None else None, _minus(tokens, pictures))
+
+    def output_tokens(self, task: Task, arm: Arm) -> tuple[Bounds, str]:
+        """How long an answer is, and whether nobody can tell at the most."""
+        key = (task.name, arm.digest)
+        if key not in self._outputs:
+            self._outputs[key] = self._output(task, arm)
+        return self._outputs[key]
+
+    def _output(self, task: Task, arm: Arm) -> tuple[Bounds, str]:
+        limit = arm.model.settings.max_output_tokens
+        known = output_tokens(self._store.connection, task.name, arm.digest)
+        if len(known) >= _FEWEST:
+            mean, spread = statistics.fmean(known), statistics.stdev(known)
+            off = 2 * spread / len(known) ** 0.5 + _MARGIN * mean
+            return Bounds(max(1.0, mean - off), mean, mean + off), ""
+        guess = float(_length_of(task.schema) if task.form == "json" and task.schema else 60)
+        if limit is None:
+            return Bounds(1, guess, max(OUTPUT_UNKNOWN, 4 * guess)), "how long answers may get: set max_output_tokens"
+        return Bounds(1, min(guess, limit), limit), ""
+
+    def second_tries(self, task: Task, arm: Arm) -> Bounds:
+        """The share of answers that are not in form."""
+        answered, off = off_form(self._store.connection, task.name, arm.digest)
+        if answered < _FEWEST:
+            return Bounds(0, 0.1, 1)
+        share = off / answered
+        return Bounds(share * 0.5, share, min(1.0, share * 1.5 + 1 / answered))
+
+    def seconds(self, endpoint: str) -> Bounds:
+        """How long one request takes at an endpoint."""
+        known = seconds(self._store.connection, endpoint, MOST_LEARNED_FROM)
+        if len(known) < _FEWEST:
+            return Bounds(1, 5, 20)
+        mean = statistics.fmean(known)
+        return Bounds(mean * 0.8, mean, mean * 1.5)
+
+
+def _minus(first: Sequence[float], second: Sequence[float]) -> list[float]:
+    return [one - other for one, other in zip(first, second, strict=True)]
+
+
+def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Sequence[float]) -> Wording:
+    """Least squares of tokens on letters, and on pixels where pictures are counted nobody knows how.
+
+    What does not vary over the requests cannot be told apart from what is around them, and keeps its guess.
+    """
+    import numpy as np
+
+    columns = [np.ones(len(letters))]
+    fixed = np.array(tokens)
+    vary = [np.ptp(letters) > 20, pixels is not None and np.ptp(pixels) > 0]
+    if vary[0]:
+        columns.append(np.array(letters))
+    else:
+        fixed = fixed - np.array(letters) / LETTERS_A_TOKEN
+    if vary[1] and pixels is not None:
+        columns.append(np.array(pixels))
+    elif pixels is not None and max(pixels) > 0:
+        share = max(0.0, float(np.mean(fixed))) / float(np.mean(pixels))
+        fixed = fixed - share * np.array(pixels)
+    solved, *_ = np.linalg.lstsq(np.stack(columns, axis=1), fixed, rcond=None)
+    found = [float(one) for one in solved]
+    a_letter = min(2.0, max(0.02, found[1])) if vary[0] else 1 / LETTERS_A_TOKEN
+    left = fixed - (a_letter * np.array(letters) if vary[0] else 0)
+    a_pixel = None
+    if vary[1] and pixels is not None:
+        a_pixel = max(0.0, found[-1])
+        left = left - a_pixel * np.array(pixels)
+    elif pixels is not None and max(pixels) > 0:
+        a_pixel = share
+    around = float(np.mean(left))
+    off = float(np.std(left)) / len(letters) ** 0.5 * 2 + 1
+    return Wording(
+        Bounds(around - off, around, around + off),
+        Bounds(a_letter * (1 - _MARGIN), a_letter, a_letter * (1 + _MARGIN)),
+        None if a_pixel is None else Bounds(a_pixel * 0.9, a_pixel, a_pixel * 1.1),
+        len(letters),
+    )
+
+
+def _length_of(schema: Mapping[str, Any]) -> int:
+    """About how many tokens a JSON value is that fits a schema."""
+    return max(4, round(_letters_of(schema) / 3))
+
+
+def _letters_of(schema: Any, depth: int = 0) -> int:
+    if not isinstance(schema, dict) or depth > 6:
+        return 6
+    if isinstance(schema.get("enum"), list) and schema["enum"]:
+        lengths = [len(json.dumps(one)) for one in schema["enum"]]
+        return sum(lengths) // len(lengths)
+    kind = schema.get("type")
+    kind = kind[0] if isinstance(kind, list) and kind else kind
+    if kind == "object" or "properties" in schema:
+        members = schema.get("properties", {})
+        return 2 + sum(len(name) + 6 + _letters_of(one, depth + 1) for name, one in members.items())
+    if kind == "array":
+        return 4 + 2 * _letters_of(schema.get("items", {}), depth + 1)
+    return {"string": 14, "boolean": 5}.get(str(kind), 5)

@@ -1,0 +1,1 @@
+"""A service's requests and replies, by its dialect: templates, requests, reply paths, streams."""

@@ -1,0 +1,1 @@
+"""A dialect out of a service's own sample request and reply."""

@@ -1,0 +1,75 @@
+"""JSON values as trees: their leaves with the paths to them, and copies with parts put in place of others."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from drovik.dialects.response import path_of
+
+Path = tuple[str | int, ...]
+
+
+def leaves(tree: Any, at: Path = ()) -> Iterator[tuple[Path, Any]]:
+    """Every value that holds no others, with its path."""
+    if isinstance(tree, dict) and tree:
+        for name, inner in tree.items():
+            yield from leaves(inner, (*at, name))
+    elif isinstance(tree, list) and tree:
+        for number, inner in enumerate(tree):
+            yield from leaves(inner, (*at, number))
+    else:
+        yield at, tree
+
+
+def lists(tree: Any, at: Path = ()) -> Iterator[tuple[Path, list[Any]]]:
+    """Every list in a tree, the outer before the inner."""
+    if isinstance(tree, dict):
+        for name, inner in tree.items():
+            yield from lists(inner, (*at, name))
+    elif isinstance(tree, list):
+        yield at, tree
+        for number, inner in enumerate(tree):
+            yield from lists(inner, (*at, number))
+
+
+def value_at(tree: Any, path: Path) -> Any:
+    """What stands at a path."""
+    for step in path:
+        tree = tree[step]
+    return tree
+
+
+def with_parts(tree: Any, parts: Mapping[Path, Any]) -> Any:
+    """A copy of a tree with other parts at some paths; of two, one within the other, the outer goes in."""
+    made = copy.deepcopy(tree)
+    for path in sorted(parts, key=len, reverse=True):
+        if not path:
+            return copy.deepcopy(parts[path])
+        inner = made
+        for step in path[:-1]:
+            inner = inner[step]
+        inner[path[-1]] = copy.deepcopy(parts[path])
+    return made
+
+
+def common(first: Path, second: Path) -> Path:
+    """The path to the innermost part that holds both."""
+    shared = 0
+    while shared < min(len(first), len(second)) and first[shared] == second[shared]:
+        shared += 1
+    return first[:shared]
+
+
+def shown(path: Path) -> str:
+    """A path as a JSONPath."""
+    text = "$"
+    for step in path:
+        text = f"{text}[{step}]" if isinstance(step, int) else path_of(text, step)
+    return text
+
+
+def names_of(path: Path) -> tuple[str, ...]:
+    """The members' names of a path."""
+    return tuple(step for step in path if isinstance(step, str))

@@ -1,0 +1,1 @@
+"""Gathers answers into scored arms; the impact of causes, suspect expected outputs, drift."""

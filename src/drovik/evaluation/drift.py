@@ -1,0 +1,103 @@
+"""Whether a service still answers as it did: the answers of before beside those of a recheck."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+from drovik.parsing.answer_text import Reader
+from drovik.planning.answers import answers_for, read_reply
+from drovik.planning.plan import Ask
+from drovik.project.reading import Project
+from drovik.scoring.agreement import as_one, same_share
+from drovik.store.store import Store
+
+
+@dataclass
+class Drift:
+    """One arm: how many were asked again, how many answered the same, and which models the service reported.
+
+    `expected_same` is the share of pairs of its repeats that agree, where it has repeats: so much is chance.
+    """
+
+    task: str
+    arm: str
+    asked: int = 0
+    same: int = 0
+    failed: int = 0
+    models_before: Counter[str] = field(default_factory=Counter)
+    models_now: Counter[str] = field(default_factory=Counter)
+    changed: list[str] = field(default_factory=list)
+    expected_same: float | None = None
+
+    @property
+    def verdict(self) -> str:
+        """In words, whether it answers as before."""
+        if self.models_before and self.models_now and set(self.models_before) != set(self.models_now):
+            return "another model is reported"
+        if not self.asked:
+            return "no reply"
+        if self.same == self.asked:
+            return "as before"
+        if self.expected_same is None:
+            return "differs; without repeats nobody can say how much of that is chance"
+        return "within chance" if self.chance_of_so_few() > 0.05 else "differs, by more than chance"
+
+    def chance_of_so_few(self) -> float:
+        """How likely so few same answers are if each is the same by the chance that repeats show (binomial)."""
+        from math import comb
+
+        p = self.expected_same or 0.0
+        return sum(comb(self.asked, k) * p**k * (1 - p) ** (self.asked - k) for k in range(self.same + 1))
+
+
+def drift_of(project: Project, store: Store, asks: Iterable[Ask], repeats: Iterable[Ask]) -> list[Drift]:
+    """What a recheck showed, by arm.
+
+    :param asks: those that were asked again.
+    :param repeats: all asks of those arms, for the agreement of their repeats.
+    """
+    found: dict[tuple[str, str], Drift] = {}
+    every = list(asks)
+    for task in project.tasks:
+        own = [ask for ask in every if ask.task.name == task.name]
+        before = answers_for(project, store, task, own)
+        reader = Reader(task.form, task.schema)
+        for ask in own:
+            one = found.setdefault((task.name, ask.arm.name), Drift(task.name, ask.arm.name))
+            reply = store.recheck_for(ask.identity)
+            if ask.identity not in before or reply is None:
+                one.failed += 1
+                continue
+            now, model = read_reply(project, reader, ask, reply), reply.model
+            if now.status == "failed":
+                one.failed += 1
+                continue
+            old = before[ask.identity]
+            one.asked += 1
+            one.models_before[old.model or ""] += bool(old.model)
+            one.models_now[model or ""] += bool(model)
+            if as_one(old) == as_one(now):
+                one.same += 1
+            else:
+                one.changed.append(ask.case.id)
+    shares = agreement_of_repeats(project, store, repeats)
+    for key, one in found.items():
+        one.expected_same = shares.get(key)
+        one.models_before, one.models_now = +one.models_before, +one.models_now
+    return list(found.values())
+
+
+def agreement_of_repeats(project: Project, store: Store, asks: Iterable[Ask]) -> dict[tuple[str, str], float]:
+    """By task and arm, the share of pairs of repeats that answer the same; only for arms that have repeats."""
+    groups: dict[tuple[str, str], dict[str, list[str]]] = {}
+    every = list(asks)
+    for task in project.tasks:
+        own = [ask for ask in every if ask.task.name == task.name and ask.mend is None]
+        answers = answers_for(project, store, task, own)
+        for ask in own:
+            if ask.identity in answers and answers[ask.identity].status != "failed":
+                cases = groups.setdefault((task.name, ask.arm.name), {})
+                cases.setdefault(ask.case.id, []).append(as_one(answers[ask.identity]))
+    return {key: share for key, cases in groups.items() if (share := same_share(cases)) is not None}

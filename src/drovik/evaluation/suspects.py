@@ -1,0 +1,261 @@
+"""Expected outputs that are in doubt: arms agree with each other against them, or they contradict one another."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from itertools import combinations
+from typing import Any
+
+from drovik.evaluation.error_impact import ToMend, to_mend
+from drovik.evaluation.gathering import TaskView
+from drovik.images.perceptual_hash import NEARLY_THE_SAME, Print
+from drovik.scoring.claims import statement_of
+from drovik.scoring.json_pointer import at
+from drovik.scoring.language.english import stem
+from drovik.scoring.measure import Finding
+from drovik.scoring.measures.label import Label
+from drovik.scoring.mentions import Text
+
+WORDS = 16
+_BEGINNING = 3
+"""Letters of a label that stay in every form of it."""
+MOST_ALIKE = 500
+"""Of more prints with a word in common, such as those of blank pages, only so many are compared."""
+FORM_ALONE = frozenset(
+    (
+        "plural of the label", "letter case", "other words around the label", "alias of the label",
+        "several labels", "part of the label's path", "near spelling of the label", "no label at its place",
+        "number as text", "letter case, spaces or accents", "another way of writing", "added property",
+        "lines in another order", "cut off at the output limit", "fence around the JSON",
+        "prose around the JSON", "another language", "refused", "should have declined", "empty answer",
+        "no JSON in the answer", "off the schema", "not mentioned", "too long", "too short",
+        "beyond the picture", "hedged", "judged wrong", "below the wanted score", "cut short",
+    )
+)  # fmt: skip
+"""Causes that say nothing against what is expected, however many arms agree in them."""
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """An expected output in doubt: at which place of which case, what is expected, and what the models say instead.
+
+    `agreeing` are the arms that say the same, `others` those that say something else; `share` is that of the models.
+    """
+
+    task: str
+    measure: str
+    case: str
+    where: str
+    expected: str
+    said: str
+    agreeing: tuple[str, ...]
+    others: tuple[str, ...]
+    share: float
+
+
+def doubts_of(view: TaskView) -> list[Doubt]:
+    """The expected outputs of a task that models agree against, the surest first.
+
+    Two models at least have to say the same, and more than half of those that answered. Models that do not see count
+    for nothing, and so do differences of form.
+    """
+    seeing = {arm.name: arm.model.id for arm in view.arms if arm.model.sees}
+    said: dict[tuple[str, str, str], dict[str, Finding]] = defaultdict(dict)
+    answered: dict[tuple[str, str], set[str]] = defaultdict(set)
+    for arm in view.scores:
+        for score in arm.measures if arm.arm in seeing else ():
+            for one in score.scored:
+                answered[score.measure.name, one.case.id].add(arm.arm)
+                for found in one.score.findings if one.score else ():
+                    if found.cause not in FORM_ALONE and found.got != "nothing":
+                        said[score.measure.name, one.case.id, f"{found.where}\0{found.expected}"][arm.arm] = found
+    doubts = [
+        doubt
+        for (measure, case, _), by_arm in said.items()
+        if (doubt := _doubt(view.task.name, measure, case, by_arm, answered[measure, case], seeing)) is not None
+    ]
+    return sorted(doubts, key=lambda one: (-one.share, -len(one.agreeing), one.case, one.where))
+
+
+def _doubt(
+    task: str,
+    measure: str,
+    case: str,
+    by_arm: Mapping[str, Finding],
+    answered: Iterable[str],
+    seeing: Mapping[str, str],
+) -> Doubt | None:
+    groups: dict[str, list[str]] = defaultdict(list)
+    for arm, found in by_arm.items():
+        groups[" ".join(found.got.casefold().split())].append(arm)
+    arms = max(groups.values(), key=len)
+    models, every = {seeing[arm] for arm in arms}, {seeing[arm] for arm in answered}
+    others = sorted(set(answered) - set(arms))
+    if len(models) < 2 or 2 * len(arms) <= len(arms) + len(others):
+        return None
+    first = by_arm[arms[0]]
+    share = len(models) / len(every)
+    return Doubt(
+        task, measure, case, first.where, first.expected, first.got, tuple(sorted(arms)), tuple(others), share
+    )
+
+
+def mending_of(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
+    """What to mend first, by arm and measure; models that do not see are left out."""
+    doubtful = {(one.measure, one.case) for one in doubts_of(view)}
+    seeing = {arm.name for arm in view.arms if arm.model.sees}
+    found = []
+    for arm in view.scores:
+        for score in arm.measures if arm.arm in seeing else ():
+            cases = {case for measure, case in doubtful if measure == score.measure.name}
+            found.append((arm.arm, score.measure.name, to_mend(view.task, score, cases)))
+    return found
+
+
+@dataclass(frozen=True)
+class Contradiction:
+    """What an arm says of one case in two tasks that cannot both be so."""
+
+    case: str
+    arm: str
+    first: str
+    second: str
+    words: tuple[str, str]
+
+
+def contradictions(views: Sequence[TaskView]) -> list[Contradiction]:
+    """Answers about one case that contradict each other across tasks.
+
+    A label of one task stands against another label of its list that a text of another task names, and members of the
+    same name of two JSON answers against each other.
+    """
+    found = []
+    for number, one in enumerate(views):
+        for other in views[number + 1 :]:
+            for arm in sorted({arm.name for arm in one.arms} & {arm.name for arm in other.arms}):
+                for case in one.cases:
+                    answers = one.answers[arm].get(case.id), other.answers[arm].get(case.id)
+                    if answers[0] is None or answers[1] is None or "ok" not in (answers[0].status, answers[1].status):
+                        continue
+                    values = answers[0].value, answers[1].value
+                    words = _against(one, values[0], values[1]) or _members_against(values[0], values[1])
+                    if words is None and (turned := _against(other, values[1], values[0])):
+                        words = turned[1], turned[0]
+                    if words:
+                        found.append(Contradiction(case.id, arm, one.task.name, other.task.name, words))
+    return found
+
+
+def _against(view: TaskView, value: Any, text: Any) -> tuple[str, str] | None:
+    """A label beside a text that names another label of the same list, and not that one."""
+    if not isinstance(text, str) or isinstance(value, str):
+        return None
+    for measure in view.measures:
+        if not isinstance(measure, Label):
+            continue
+        label = at(value, measure.place)
+        if not isinstance(label, str) or stem(label.casefold()) not in {
+            stem(one.casefold()) for one in measure.labels
+        }:
+            continue
+        if not _may_name_another(text, label, measure.labels):
+            continue
+        read = Text(text)
+        named = [one for one in measure.labels if (said := read.best(statement_of(one))) and said.kind == "met"]
+        if named and stem(label.casefold()) not in {stem(one.casefold()) for one in named}:
+            return label, named[0]
+    return None
+
+
+def _may_name_another(text: str, label: str, labels: Iterable[str]) -> bool:
+    """Whether a text has the beginning of another label in it: to read all of it for each label takes long."""
+    plain = text.casefold()
+    return any(one.casefold()[:_BEGINNING] in plain for one in labels if one != label)
+
+
+def _members_against(one: Any, other: Any) -> tuple[str, str] | None:
+    if not isinstance(one, dict) or not isinstance(other, dict):
+        return None
+    for name in one.keys() & other.keys():
+        values = one[name], other[name]
+        if all(isinstance(value, str | int | float) and not isinstance(value, bool) for value in values):
+            first, second = (" ".join(str(value).casefold().split()) for value in values)
+            if first != second:
+                return f"{name}: {values[0]}", f"{name}: {values[1]}"
+    return None
+
+
+@dataclass(frozen=True)
+class Twins:
+    """Two cases whose pictures are nearly the same, while something else is expected of each, by task."""
+
+    first: str
+    second: str
+    tasks: tuple[str, ...]
+
+
+def twins_of(
+    prints: Mapping[str, Print], cases: Mapping[str, Sequence[str]], expected: Mapping[str, Mapping[str, str]]
+) -> list[Twins]:
+    """Cases with nearly the same picture and different expected outputs.
+
+    Of many cases of one picture, each other value that is expected is told once, beside the most frequent one.
+
+    :param prints: of each picture, by its path.
+    :param cases: by the picture's path, the ids of its cases.
+    :param expected: by task and case, the expected output as text.
+    """
+    found: dict[tuple[str, str], list[str]] = defaultdict(list)
+    near = [*((path, path) for path in prints if len(cases[path]) > 1), *near_pairs(prints)]
+    for task, by_case in expected.items():
+        values = {path: _values(cases[path], by_case) for path in prints}
+        for first, second in near:
+            if first == second:
+                usual, *others = values[first] or [("", "")]
+                pairs = [(usual[1], case) for _, case in others]
+            else:
+                pairs = _differing(values[first], values[second])
+            for pair in pairs:
+                found[min(pair), max(pair)].append(task)
+    return [Twins(first, second, tuple(tasks)) for (first, second), tasks in sorted(found.items())]
+
+
+def _values(cases: Sequence[str], expected: Mapping[str, str]) -> list[tuple[str, str]]:
+    """What is expected of some cases, the most frequent first, each with the first case that it is expected of."""
+    first: dict[str, str] = {}
+    counts: dict[str, int] = defaultdict(int)
+    for case in cases:
+        if case in expected:
+            first.setdefault(expected[case], case)
+            counts[expected[case]] += 1
+    return sorted(first.items(), key=lambda one: -counts[one[0]])
+
+
+def _differing(one: Sequence[tuple[str, str]], other: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+    """A case of each of two pictures of which not the same is usually expected."""
+    if one and other and one[0][0] != other[0][0]:
+        return [(one[0][1], other[0][1])]
+    return []
+
+
+def near_pairs(prints: Mapping[str, Print]) -> list[tuple[str, str]]:
+    """Pairs of pictures that look the same.
+
+    Two prints of 256 bits that differ in less than sixteen have one of sixteen words of 16 bits in common: only those
+    are compared.
+    """
+    assert NEARLY_THE_SAME < WORDS
+    buckets: dict[tuple[int, int], list[str]] = defaultdict(list)
+    for name in sorted(prints):
+        for word in range(WORDS):
+            bucket = buckets[word, prints[name].bits >> (16 * word) & 0xFFFF]
+            if len(bucket) < MOST_ALIKE:
+                bucket.append(name)
+    pairs = set()
+    for names in buckets.values():
+        for one, other in combinations(names, 2):
+            if (one, other) not in pairs and prints[one].is_nearly(prints[other]):
+                pairs.add((one, other))
+    return sorted(pairs)

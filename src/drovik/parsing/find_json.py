@@ -1,0 +1,207 @@
+"""Finding JSON in a model's text: bare, in a fence, or in prose, whole or cut off.
+
+One walk over the text, from left to right, recognises JSON by its grammar (RFC 8259): at each `{` or `[`
+outside of what was already recognised a small pushdown automaton is started. It keeps its own
+stack, so that nesting costs no recursion. When it meets something that is no JSON, every container
+that is open there is spoilt by the same character, so none of them is looked at again: only those
+which were closed before remain as candidates, and the walk goes on from where it failed. A string may
+have swallowed a bracket that was the true beginning (`{"oops} {"kind": 1}`), so after a failure the
+walk returns to behind that string's opening quote, once per string; a budget of a few passes over
+the text bounds this, and so the whole is linear even on a megabyte of braces.
+
+A lenient walk accepts what people and models write instead of JSON: single or typographic
+quotes, a comma too many, comments, `True`, `None`, `NaN`, raw line breaks in strings. What it finds is
+rewritten as JSON and marked as mended.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+
+from drovik.parsing.json_tokens import LENIENT, STRICT, Tokens
+
+_CLOSER = {"{": "}", "[": "]"}
+_PASSES = 6
+_WINDOW, _TRIES, _WHOLE_TRIES, _MOST_IN_LONG = 300_000, 1000, 5, 200
+_TOO_DEEP_COSTS = 50
+"""Tries: a parser that runs out of stack has called itself a thousand times."""
+MAX_DEPTH = 400
+"""Containers within containers beyond this are no answer, and would exhaust the parser's stack."""
+
+
+@dataclass(frozen=True)
+class Span:
+    """A stretch of the text that is one whole JSON object or array; `json` is it as strict JSON."""
+
+    start: int
+    end: int
+    json: str
+
+
+@dataclass
+class Found:
+    """Whole spans in the order of the text; and, where the text ended inside of a container, what that would
+    be if it were closed after its last whole value, and the whole containers within it.
+    """
+
+    spans: list[Span] = field(default_factory=list)
+    cut_json: str | None = None
+    within_cut: list[Span] = field(default_factory=list)
+
+
+def find_json(text: str, lenient: bool = False) -> Found:
+    """All the outermost JSON objects and arrays in a text.
+
+    :param lenient: whether to accept, and mend, what is nearly JSON.
+    """
+    found = Found()
+    tokens = LENIENT if lenient else STRICT
+    at, budget = 0, _PASSES * len(text) + 100
+    while budget > 0 and (opening := tokens.opening.search(text, at)):
+        walk = _Walk(text, opening.start(), tokens)
+        walk.run()
+        budget -= walk.at - opening.start() + 1
+        if walk.state == "cut off":
+            # What was closed within is a part of the answer, not the answer.
+            found.cut_json, found.within_cut = walk.closed_up(), walk.whole()
+            break
+        found.spans += walk.whole()
+        at = walk.at if walk.state == "done" else max(walk.go_on, opening.start() + 1)
+    return found
+
+
+def find_in_long(text: str) -> list[Span]:
+    """The outermost JSON objects and arrays of a text that is too long to be walked through, as a parser finds them.
+
+    A number of beginnings is tried: each on the next part of the text, and the first few that fail there on all that
+    follows. (A parser's error counts the lines before it, so each costs as much as the text it was given is long.)
+    """
+    decoder = json.JSONDecoder()
+    found: list[Span] = []
+    at, tries, whole_tries = 0, _TRIES, _WHOLE_TRIES
+    while tries > 0 and len(found) < _MOST_IN_LONG and (opening := STRICT.opening.search(text, at)):
+        start = opening.start()
+        for end in (start + _WINDOW, len(text)):
+            tries -= 1
+            try:
+                size = decoder.raw_decode(text[start:end])[1]
+                found.append(Span(start, start + size, text[start : start + size]))
+                at = start + size
+                break
+            except RecursionError:
+                tries -= _TOO_DEEP_COSTS
+                at = start + MAX_DEPTH
+                break
+            except ValueError:
+                at = start + 1
+            whole_tries -= 1
+            if end >= len(text) or whole_tries < 0:
+                break
+    return found
+
+
+@dataclass(frozen=True)
+class _Closed:
+    start: int
+    end: int
+    first_piece: int
+    last_piece: int
+
+
+class _Walk:
+    """One run of the automaton, from an opening bracket until that closes, fails, or the text ends.
+
+    `state` is what may come next: "value", "first value", "key", "first key", "colon", "next"; at the
+    end "done", "failed" or "cut off". `pieces` is what was read, as strict JSON; `safe` is how many
+    of them end with a whole value or an opening bracket.
+    """
+
+    def __init__(self, text: str, start: int, tokens: Tokens) -> None:
+        self.text, self.at, self.tokens = text, start, tokens
+        self.state = "value"
+        self.go_on = start + 1
+        self.pieces: list[str] = []
+        self.safe = 0
+        self.open: list[tuple[str, int, int]] = []
+        self.closed: list[_Closed] = []
+
+    def run(self) -> None:
+        """Walk until the state is one of the last three."""
+        while self.state not in ("done", "failed", "cut off"):
+            if self.open:
+                self.at = self.tokens.skip(self.text, self.at)
+            if self.at >= len(self.text):
+                self.state = "cut off"
+                return
+            self.go_on = self.at
+            self._step(self.text[self.at])
+
+    def _step(self, char: str) -> None:
+        if char in "{[" and self.state in ("value", "first value"):
+            self._open(char)
+        elif char in "}]" and self.state in ("next", "first key", "first value"):
+            self._close(char)
+        elif char == "," and self.state == "next":
+            self._take(",", 1, "key" if self.open[-1][0] == "{" else "value")
+        elif char == ":" and self.state == "colon":
+            self._take(":", 1, "value")
+        elif self.state in ("key", "first key"):
+            self._token("colon", self.tokens.key(self.text, self.at))
+        elif self.state in ("value", "first value"):
+            self._token("next", self.tokens.value(self.text, self.at))
+        else:
+            self._fail()
+
+    def _open(self, char: str) -> None:
+        if len(self.open) >= MAX_DEPTH:
+            self._fail()
+            return
+        self.open.append((char, self.at, len(self.pieces)))
+        self._take(char, 1, "first key" if char == "{" else "first value")
+        self.safe = len(self.pieces)
+
+    def _close(self, char: str) -> None:
+        opener, start, first = self.open[-1]
+        if char != _CLOSER[opener]:
+            self._fail()
+            return
+        self.open.pop()
+        self._take(char, 1, "next" if self.open else "done")
+        self.safe = len(self.pieces)
+        self.closed.append(_Closed(start, self.at, first, len(self.pieces)))
+
+    def _token(self, then: str, token: tuple[str, int] | None) -> None:
+        if token is not None:
+            self._last_token = self.at
+            self._take(token[0], token[1], then)
+            if then == "next":
+                self.safe = len(self.pieces)
+        elif self.tokens.breaks_off(self.text, self.at):
+            self.state = "cut off"
+        else:
+            self._fail()
+
+    def _take(self, piece: str, length: int, then: str) -> None:
+        self.pieces.append(piece)
+        self.at += length
+        self.state = then
+
+    def _fail(self) -> None:
+        self.state = "failed"
+        previous = self.pieces[-1] if self.pieces else ""
+        if previous.startswith('"'):
+            self.go_on = self._last_token + 1
+
+    def whole(self) -> list[Span]:
+        """The outermost containers that were closed, in the order of the text."""
+        outermost: list[Span] = []
+        for one in reversed(self.closed):
+            if not outermost or one.end <= outermost[-1].start:
+                piece = "".join(self.pieces[one.first_piece : one.last_piece])
+                outermost.append(Span(one.start, one.end, piece))
+        return outermost[::-1]
+
+    def closed_up(self) -> str:
+        """What was read up to the last whole value, with the closing brackets that are missing."""
+        return "".join(self.pieces[: self.safe]) + "".join(_CLOSER[opener] for opener, _, _ in reversed(self.open))

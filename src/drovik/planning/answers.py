@@ -1,0 +1,137 @@
+"""Replies in the store → answers, read by the dialect, the form and the schema of today.
+
+A reading is kept with the digest of all that it depends on; where that has changed, the same reply is
+read anew and nothing is sent.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from drovik.dialects.response import is_error, unpack
+from drovik.parsing.answer import Answer
+from drovik.parsing.answer_text import READING_REVISION, Reader
+from drovik.planning.plan import Ask
+from drovik.project.arms import Arm
+from drovik.project.canonical import canonical, digest
+from drovik.project.dialects import Dialect
+from drovik.project.reading import Project
+from drovik.project.tasks import Task
+from drovik.store.store import KeptReading, KeptReply, Store
+
+
+def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
+    """The dialect that a reply is in: that of the endpoint it came from, which may be another than the arm's own.
+
+    Models of one id share their answers, wherever they were asked.
+    """
+    known = project.settings.endpoints
+    return project.dialects[known[endpoint if endpoint in known else arm.model.endpoint].dialect]
+
+
+def reading_digest(task: Task, project: Project, arm: Arm, endpoint: str) -> str:
+    """The digest of what a reading depends on: the dialect's reply half, the form, the schema, our reader."""
+    return digest(
+        {
+            "reply": _dialect(project, arm, endpoint).reply.model_dump(),
+            "form": task.form,
+            "schema": task.schema,
+            "reader": READING_REVISION,
+        }
+    )
+
+
+def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask]) -> dict[str, Answer]:
+    """The answer to each ask that has one, by identity; readings that are out of date are made anew.
+
+    :param asks: of this task alone.
+    """
+    wanted = list(asks)
+    kept = store.readings(task.name)
+    latest = store.latest_replies()
+    marks: dict[tuple[str, str], str] = {}
+    reader = Reader(task.form, task.schema)
+    fresh: list[tuple[str, KeptReading]] = []
+    for ask in wanted:
+        if ask.identity not in latest:
+            continue
+        number, endpoint = latest[ask.identity]
+        place = (ask.arm.name, endpoint)
+        if place not in marks:
+            marks[place] = reading_digest(task, project, ask.arm, endpoint)
+        reading = f"{marks[place]}:{number}"
+        if ask.identity in kept and kept[ask.identity].reading == reading:
+            continue
+        reply = store.reply_for(ask.identity)
+        if reply is not None:
+            kept[ask.identity] = KeptReading(reading, read_reply(project, reader, ask, reply))
+            fresh.append((ask.identity, kept[ask.identity]))
+    if fresh:
+        store.keep_readings(task.name, fresh)
+    return _with_facts(
+        {ask.identity: kept[ask.identity].answer for ask in wanted if ask.identity in latest}, store, task
+    )
+
+
+def answer_to(project: Project, store: Store, ask: Ask) -> Answer | None:
+    """The answer to one ask, read anew; None where it has none."""
+    reply = store.reply_for(ask.identity)
+    return None if reply is None else read_reply(project, Reader(ask.task.form, ask.task.schema), ask, reply)
+
+
+def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
+    facts = store.facts(task.name)
+    found = {}
+    for identity, answer in answers.items():
+        model, tokens_in, tokens_out, spent, seconds = facts.get(identity, (None,) * 5)
+        found[identity] = replace(
+            answer,
+            model=model,
+            input_tokens=tokens_in,
+            output_tokens=tokens_out,
+            spent=spent,
+            seconds=seconds,
+        )
+    return found
+
+
+def read_reply(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answer:
+    """The answer that stands in a reply to an ask; its model, tokens and money are not in it."""
+    dialect = _dialect(project, ask.arm, reply.endpoint)
+    if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
+        return Answer("failed", note=reply.note)
+    try:
+        unpacked = unpack(reply.body, dialect.reply)
+        if not unpacked.readable or unpacked.incomplete or is_error(unpacked, dialect.reply):
+            return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
+        reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    except Exception as error:  # whatever stands in a stranger's reply is one answer's trouble, and no other's
+        return Answer("failed", note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
+    return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)
+
+
+def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:
+    """Each picture that was sent with an ask: its size, and the maps back to its source (docs/pictures.md)."""
+    asked = store.what_was_asked(identity) or {}
+    found = []
+    for turn in asked.get("turns", ()):
+        for part in turn.get("parts", ()):
+            if "picture" in part:
+                found += store.digests.places(part["picture"], canonical([part["preparing"], part["prep"]]))
+    return found
+
+
+def with_status(
+    project: Project, store: Store, asks: Mapping[str, Sequence[Ask]], statuses: frozenset[str]
+) -> frozenset[str]:
+    """The identities whose answers have one of the statuses.
+
+    :param asks: by the task's name.
+    """
+    found: set[str] = set()
+    for task in project.tasks:
+        answers = answers_for(project, store, task, asks.get(task.name, ()))
+        found |= {identity for identity, answer in answers.items() if answer.status in statuses}
+    return frozenset(found)

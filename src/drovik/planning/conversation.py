@@ -1,0 +1,242 @@
+"""Threads: what is asked of an arm about a case, turn after turn, and after the tasks that come before.
+
+What a later turn asks holds the answers to the turns before, and a task that comes `after` another may
+hold that one's answer: so a thread is known as far as there are answers, and grows with each.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any, Literal, NamedTuple
+
+from drovik.parsing.answer import Answer
+from drovik.planning.answers import answer_to, answers_for
+from drovik.planning.judged_cases import judged_cases
+from drovik.planning.plan import Ask, Follow, Mend, ask_of
+from drovik.project.arms import Arm, arms_of, repeats_of
+from drovik.project.cases import Case
+from drovik.project.reading import Project
+from drovik.project.tasks import Task
+from drovik.store.store import Store
+
+MOST_ERRORS_TOLD = 8
+
+State = Literal["open", "before", "stuck", "not_asked"]
+"""`open`: as far as it got; `before`: the task before has no answer; `stuck`: a turn or task before failed;
+`not_asked`: its `where` does not hold."""
+
+
+class Thread(NamedTuple):
+    """All asks of a thread that are known; all but the last have an answer.
+
+    `second` are the second tries after answers that were not in form.
+    """
+
+    arm: Arm
+    case: Case
+    repeat: int
+    asks: tuple[Ask, ...]
+    state: State
+    second: tuple[Ask, ...] = ()
+
+    @property
+    def every(self) -> tuple[Ask, ...]:
+        """All that is asked, second tries too."""
+        return (*self.asks, *self.second)
+
+
+def threads_of(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: Sequence[Arm],
+    cases: Sequence[Case],
+    digests: Mapping[str, str],
+) -> list[Thread]:
+    """The threads of a task, spread over the arms: all of them about the first case, then about the next."""
+    if task.judges is not None:
+        cases = judged_cases(project, store, task, cases, digests)
+    earlier = _earlier(project, store, task, arms, cases, digests)
+    threads = []
+    most = max((repeats_of(task, arm.model) for arm in arms), default=1)
+    for case in cases:
+        for repeat in range(1, most + 1):
+            for arm in arms:
+                if repeat > repeats_of(task, arm.model):
+                    continue
+                found = earlier.get((arm.name, case.id), {}) if task.after else {}
+                if isinstance(found, str):
+                    threads.append(Thread(arm, case, repeat, (), found))
+                else:
+                    first = ask_of(task, arm, case, digests, (), found, repeat)
+                    threads.append(Thread(arm, case, repeat, (first,), "open"))
+    for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
+        threads = _grown(project, store, task, threads, digests, turn)
+    return _with_second_tries(project, store, task, threads, digests) if task.second_try else threads
+
+
+def _with_second_tries(
+    project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str]
+) -> list[Thread]:
+    """Each thread with the second tries that its answers ask for."""
+    answers = answers_for(project, store, task, [ask for one in threads for ask in one.asks])
+    found = []
+    for one in threads:
+        pairs = [(ask, answers[ask.identity]) for ask in one.asks if ask.identity in answers]
+        second = tuple(made for ask, answer in pairs if (made := second_try(ask, answer, digests)) is not None)
+        found.append(one._replace(second=second))
+    return found
+
+
+def second_try(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+    """What is asked after an answer that is not in form, where the task has second tries."""
+    if not ask.task.second_try or ask.mend is not None or answer.status not in ("off_schema", "not_json"):
+        return None
+    lines = [f"- {error.at or 'the whole answer'}: {error.what}" for error in answer.errors[:MOST_ERRORS_TOLD]]
+    mend = Mend(answer.text, "\n".join(lines) or "- there is no JSON in it")
+    return ask_of(ask.task, ask.arm, ask.case, digests, ask.said, ask.earlier, ask.repeat, mend)
+
+
+def _grown(
+    project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str], turn: int
+) -> list[Thread]:
+    """Each thread with its ask of a turn, where the turn before is answered."""
+    before = [one.asks[-1] for one in threads if len(one.asks) == turn - 1 and one.arm.prompt.turns[turn - 2 :]]
+    answers = answers_for(project, store, task, before)
+    grown = []
+    for one in threads:
+        answer = answers.get(one.asks[-1].identity) if one.asks else None
+        if answer is None or len(one.asks) != turn - 1 or not one.arm.prompt.turns[turn - 2 :]:
+            grown.append(one)
+        elif (next_ := _next_turn(one.asks[-1], answer, digests)) is None:
+            grown.append(Thread(one.arm, one.case, one.repeat, one.asks, "stuck"))
+        else:
+            grown.append(Thread(one.arm, one.case, one.repeat, (*one.asks, next_), "open"))
+    return grown
+
+
+def _next_turn(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+    """What is asked once a turn is answered; None where the answer cannot be gone on from."""
+    if answer.status == "failed" or not answer.text.strip():
+        return None
+    return ask_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier, ask.repeat)
+
+
+def _earlier(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: Sequence[Arm],
+    cases: Sequence[Case],
+    digests: Mapping[str, str],
+) -> dict[tuple[str, str], dict[str, Any] | State]:
+    """What the task before answered, by arm and case of this one; or why there is nothing to take up."""
+    if task.after is None:
+        return {}
+    before = project.task(task.after.task)
+    found: dict[tuple[str, str], dict[str, Any] | State] = {}
+    wanted = {arm.name: arm_before(project, task, arm) for arm in arms}
+    distinct = {one.name: one for one in wanted.values() if one is not None}
+    threads = threads_of(project, store, before, list(distinct.values()), cases, digests)
+    answers = answers_for(project, store, before, [one.asks[-1] for one in threads if one.asks])
+    by_place = {(one.arm.name, one.case.id): one for one in threads if one.repeat == 1}
+    for arm in arms:
+        one = wanted[arm.name]
+        for case in cases:
+            thread = by_place.get((one.name, case.id)) if one else None
+            found[arm.name, case.id] = _taken_up(task, thread, answers)
+    return found
+
+
+def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) -> dict[str, Any] | State:
+    if thread is None or not thread.asks:
+        return thread.state if thread and thread.state != "open" else "before"
+    last = thread.asks[-1]
+    answer = answers.get(last.identity)
+    if thread.state == "stuck":
+        return "stuck"
+    if answer is None or len(thread.asks) <= len(thread.arm.prompt.turns):
+        return "before"
+    return earlier_of(task, last, answer)
+
+
+def earlier_of(task: Task, ask: Ask, answer: Answer) -> dict[str, Any] | State:
+    """The variable `earlier` for a task that comes after an ask's, or why it is not asked."""
+    if answer.status == "failed":
+        return "stuck"
+    value = answer.value if answer.value is not None else answer.text
+    if task.where is not None and not task.where.holds(value):
+        return "not_asked"
+    return {**ask.earlier, ask.task.name: value}
+
+
+def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
+    """Which arm's answer an arm of a chained task takes up; None where there is none."""
+    if task.after is None:
+        return None
+    before = project.task(task.after.task)
+    model = task.after.model or arm.model_name
+    fitting = [
+        one for one in arms_of(before, project.settings) if one.model_name == model and one.prep_name == arm.prep_name
+    ]
+    wanted = task.after.prompt or arm.prompt_name
+    return next((one for one in fitting if one.prompt_name == wanted), fitting[-1] if fitting else None)
+
+
+def follower(
+    project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
+) -> Follow:
+    """What is to be asked once an ask has its answer: a second try, its next turn, or the tasks that come after.
+
+    :param chosen: the arms that are sent, by task.
+    """
+    return _Follower(project, store, chosen, digests).follow
+
+
+class _Follower:
+    def __init__(
+        self, project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
+    ) -> None:
+        self._project, self._store, self._digests = project, store, digests
+        self._after: dict[tuple[str, str], list[tuple[Task, Arm]]] = {}
+        for name, arms in chosen.items():
+            task = project.task(name)
+            for arm in arms if task.after else ():
+                before = arm_before(project, task, arm)
+                if before is not None and task.after is not None:
+                    self._after.setdefault((task.after.task, before.name), []).append((task, arm))
+
+    def follow(self, ask: Ask) -> Sequence[Ask]:
+        last = ask.turn > len(ask.arm.prompt.turns)
+        chained = ask.repeat == 1 and (ask.task.name, ask.arm.name) in self._after
+        if ask.mend is not None or (last and not chained and not ask.task.second_try):
+            return ()
+        answer = answer_to(self._project, self._store, ask)
+        if answer is None:
+            return ()
+        return [one for next_ in self._following(ask, answer) for one in self._not_answered(next_)]
+
+    def _following(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
+        second = second_try(ask, answer, self._digests)
+        if second is not None:
+            yield second
+        if ask.turn <= len(ask.arm.prompt.turns):
+            next_ = _next_turn(ask, answer, self._digests)
+            if next_ is not None:
+                yield next_
+        elif ask.repeat == 1:  # the tasks that come after take up the first answer
+            yield from self._of_tasks_after(ask, answer)
+
+    def _of_tasks_after(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
+        for task, arm in self._after.get((ask.task.name, ask.arm.name), ()):
+            earlier = earlier_of(task, ask, answer)
+            if not isinstance(earlier, str):
+                for repeat in range(1, repeats_of(task, arm.model) + 1):
+                    yield ask_of(task, arm, ask.case, self._digests, (), earlier, repeat)
+
+    def _not_answered(self, ask: Ask) -> Iterable[Ask]:
+        """The ask itself, or what follows it where it has its answer from before."""
+        if self._store.reply_for(ask.identity) is None:
+            return [ask]
+        self._store.note_asked([ask.asked("")])
+        return self.follow(ask)

@@ -1,0 +1,199 @@
+"""What there is to ask, and what of it has no answer yet.
+
+Asks are light: text is rendered again when it is sent, pictures are read then, so that a hundred
+thousand of them fit in memory. What is asked next in a conversation, or by a task that comes after
+another, depends on answers: it is planned when those are there (see `threads`).
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import secrets
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from types import MappingProxyType
+from typing import Any, NamedTuple
+
+from drovik.dialects.turns import Asking
+from drovik.images.prepare import PREPARING_REVISION
+from drovik.planning.rendering import asking_of, canonical_asking, is_same_for_all
+from drovik.planning.sources import shown_of
+from drovik.project.arms import Arm
+from drovik.project.cases import Case
+from drovik.project.tasks import Task
+from drovik.store.records import Asked
+
+
+@dataclass(frozen=True)
+class Mend:
+    """A second try: the answer that was not in form, and what is wrong with it."""
+
+    text: str
+    errors: str
+
+
+class Ask(NamedTuple):
+    """One request to make: what an arm asks about a case.
+
+    `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
+    prompt may say of the pictures. `mend` is there in a second try.
+    """
+
+    task: Task
+    arm: Arm
+    case: Case
+    repeat: int
+    identity: str
+    said: tuple[str, ...] = ()
+    earlier: Mapping[str, Any] = MappingProxyType({})
+    shown: Mapping[str, Any] = MappingProxyType({})
+    mend: Mend | None = None
+
+    @property
+    def turn(self) -> int:
+        """Which turn of the conversation it asks, from 1."""
+        return len(self.said) + 1
+
+    def asking(self) -> Asking:
+        """What is said, in turns."""
+        return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
+
+    def row(self) -> tuple[str, str, str, int, int, int, str]:
+        """What the store knows it by: task, arm, case, repeat, turn, whether a second try, identity."""
+        task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.mend is not None)
+        return task, arm, case, self.repeat, self.turn, second, self.identity
+
+    def asked(self, text: str) -> Asked:
+        """The record of it for the store; `text` is the canonical form."""
+        arm = self.arm
+        return Asked(
+            self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn,
+            self.mend is not None,
+        )  # fmt: skip
+
+
+Follow = Callable[[Ask], Sequence[Ask]]
+
+
+def _no_more(ask: Ask) -> Sequence[Ask]:
+    return ()
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What `send` would do. `shared` are asks that the same request as another's answers.
+
+    `to_send` is by endpoint, with those to which only what follows may go; `known_of` are those that are answered.
+    `follow` gives what to ask once an ask has its answer; `waiting` is how many asks wait for a task that
+    is not sent, by the words for it. In a `recheck` all of it is asked anew, and the answers stay those of before.
+    """
+
+    to_send: Mapping[str, Sequence[Ask]]
+    shared: Mapping[str, Sequence[Ask]]
+    known_of: Sequence[Ask]
+    again: frozenset[str] = frozenset()
+    recheck: bool = False
+    follow: Follow = _no_more
+    waiting: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def answered(self) -> int:
+        """How many are answered already."""
+        return len(self.known_of)
+
+    def count(self) -> int:
+        """How many requests there are to send at once."""
+        return sum(len(asks) for asks in self.to_send.values())
+
+
+def ask_of(
+    task: Task,
+    arm: Arm,
+    case: Case,
+    digests: Mapping[str, str],
+    said: tuple[str, ...] = (),
+    earlier: Mapping[str, Any] | None = None,
+    repeat: int = 1,
+    mend: Mend | None = None,
+) -> Ask:
+    """An ask with its identity.
+
+    :param digests: of each picture's file, by its path.
+    """
+    found = [digests[picture.path] for picture in case.pictures]
+    shown = shown_of(arm, case, digests)
+    asking = asking_of(task, arm, case, said, earlier, shown, _pair(mend))
+    if is_same_for_all(arm, said, mend is not None) and not _has_a_part_of_its_own(arm, case):
+        text = _filled_in(task, arm, case, asking, found, repeat)
+    else:
+        text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
+    identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
+    return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
+
+
+def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
+    """Whether what is shown of the pictures differs from case to case: a region, or one page."""
+    if isinstance(arm.prep.crop, str):
+        return True
+    return [one for one in case.pictures if one.page] != []
+
+
+_PIECES: dict[tuple[object, ...], tuple[str, list[tuple[int, str]]]] = {}
+"""Canonical forms in pieces between digests, by all that they depend on."""
+_MOST_KEPT = 1000
+_STANDS_FOR = secrets.token_hex(16)
+
+
+def _filled_in(task: Task, arm: Arm, case: Case, asking: Asking, digests: Sequence[str], repeat: int) -> str:
+    """The canonical form where only the pictures differ from case to case: made once, in pieces between digests."""
+    key = (asking, arm.digest, repeat, task.schema_text() if task.send_schema else "")
+    if key not in _PIECES:
+        if len(_PIECES) >= _MOST_KEPT:
+            _PIECES.clear()
+        places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(digests))]
+        made = canonical_asking(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
+        first, *rest = re.split(f"{_STANDS_FOR}([0-9]{{4,}})", made)
+        _PIECES[key] = first, [(int(number), text) for number, text in zip(rest[::2], rest[1::2], strict=True)]
+    first, others = _PIECES[key]
+    return first + "".join([digests[number] + text for number, text in others])
+
+
+def _pair(mend: Mend | None) -> tuple[str, str] | None:
+    return None if mend is None else (mend.text, mend.errors)
+
+
+def plan_sending(
+    asks: Iterable[Ask],
+    concluded: Collection[str],
+    again: Collection[str] = (),
+    *,
+    recheck: bool = False,
+    follow: Follow = _no_more,
+    endpoints: Iterable[str] = (),
+    waiting: Mapping[str, int] = MappingProxyType({}),
+) -> Plan:
+    """Sort asks into those to send, by endpoint, and those that are answered.
+
+    :param concluded: the identities that have an answer.
+    :param again: of these, the identities to ask anew.
+    :param recheck: whether all of it is asked only to see whether it is still answered so.
+    :param follow: what to ask once an ask has its answer.
+    :param endpoints: where that may go, if anything is sent at all.
+    :param waiting: how many wait for a task that is not sent, by the words for it.
+    """
+    to_send: dict[str, list[Ask]] = {}
+    shared: dict[str, list[Ask]] = {}
+    known_of: list[Ask] = []
+    first: dict[str, Ask] = {}
+    for ask in asks:
+        if ask.identity in concluded and ask.identity not in again:
+            known_of.append(ask)
+        elif ask.identity in first:
+            shared.setdefault(ask.identity, []).append(ask)
+        else:
+            first[ask.identity] = ask
+            to_send.setdefault(ask.arm.model.endpoint, []).append(ask)
+    for endpoint in endpoints if first else ():
+        to_send.setdefault(endpoint, [])
+    return Plan(to_send, shared, known_of, frozenset(again), recheck, follow, waiting)

@@ -1,0 +1,117 @@
+"""Why a text is not what is written there: lines and words dropped, added, misread, or turned into their opposite."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+
+from drovik.scoring.causes.cause_table import ANOTHER_VALUE, OTHER_WORDS
+from drovik.scoring.causes.glyphs import is_glyph_slip
+from drovik.scoring.causes.value_causes import plain_cause
+from drovik.scoring.language.english import is_negation, is_opposite
+from drovik.scoring.measure import Finding
+from drovik.scoring.measures.alignment import Aligned, Step
+
+MOST = 20
+"""So many findings tell enough of one text."""
+
+
+def text_findings(aligned: Aligned, chars: int, words: int) -> tuple[Finding, ...]:
+    """What differs between two texts.
+
+    :param chars: where in the statistics the edits of characters stand.
+    :param words: where those of words do.
+    """
+    if aligned.moved:
+        undone = ((chars, -float(aligned.char_edits)), (words, -float(aligned.word_edits)))
+        first = next(n for n, line in enumerate(aligned.wanted) if aligned.got[n] != line)
+        return (Finding(_line(first), aligned.wanted[first], aligned.got[first], "lines in another order", undone),)
+    cut = _cut_short(aligned)
+    found = []
+    for (one, other), steps in aligned.steps:
+        if other is None and one is not None:
+            cause = "cut short" if cut is not None and one >= cut else "line dropped"
+            found.append(_finding(_line(one), (aligned.wanted[one],), (), cause, chars, words))
+        elif one is None and other is not None:
+            found.append(_finding(_line(other), (), (aligned.got[other],), "words added", chars, words))
+        else:
+            last = bool(cut is not None and one is not None and one >= cut)
+            found += _within(_line(one or 0), steps, chars, words, last)
+    return tuple(found[:MOST])
+
+
+def _line(number: int) -> str:
+    return f"line {number + 1}"
+
+
+def _cut_short(aligned: Aligned) -> int | None:
+    """From which expected line on nothing came, where what came is only the beginning; None where it is not."""
+    wanted, got = "\n".join(aligned.wanted), "\n".join(aligned.got).rstrip(".…")
+    if got and len(got) < len(wanted) and wanted.startswith(got):
+        return max(len(aligned.got) - 1, 0)
+    return None
+
+
+def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool) -> list[Finding]:
+    """What differs within two lines that go together."""
+    found = []
+    for number, step in enumerate(steps):
+        if step.kind == "equal" or _begins_anew(steps, number):
+            continue
+        if step.kind == "replace" and len(step.wanted) == len(step.got):
+            for wanted, got in zip(step.wanted, step.got, strict=True):
+                found.append(_finding(where, (wanted,), (got,), word_cause(wanted, got), chars, words))
+            continue
+        ended = step.kind == "delete" and cut and number == len(steps) - 1
+        cause = "cut short" if ended else _run_cause(step)
+        found.append(_finding(where, step.wanted, step.got, cause, chars, words))
+    return found
+
+
+def _begins_anew(steps: Sequence[Step], number: int) -> bool:
+    """Whether a word differs only in its capital because the word that it follows was dropped or added."""
+    step = steps[number]
+    if step.kind != "replace" or step.wanted[0].casefold() != step.got[0].casefold() or number == 0:
+        return False
+    return steps[number - 1].kind in ("delete", "insert") and step.wanted[0][1:] == step.got[0][1:]
+
+
+def _run_cause(step: Step) -> str:
+    wanted, got = " ".join(step.wanted), " ".join(step.got)
+    lost = [word for word in step.wanted if is_negation(word)]
+    gained = [word for word in step.got if is_negation(word)]
+    if len(lost) != len(gained):
+        return "negation lost" if len(lost) > len(gained) else "negation added"
+    if step.kind == "delete":
+        return "words dropped"
+    if step.kind == "insert":
+        return "words added"
+    if "".join(step.wanted).casefold() == "".join(step.got).casefold():
+        return "letter case, spaces or accents"
+    return "glyphs misread" if is_glyph_slip(wanted, got) else OTHER_WORDS
+
+
+@lru_cache(maxsize=50_000)
+def word_cause(wanted: str, got: str) -> str:
+    """Why a word was read as another."""
+    one, other = (word.lower().strip(".,;:!?()\"'") for word in (wanted, got))
+    if is_negation(wanted) != is_negation(got):
+        return "negation lost" if is_negation(wanted) else "negation added"
+    if is_opposite(one, other):
+        return "opposite word"
+    cause = plain_cause(wanted, got)
+    if cause == ANOTHER_VALUE and one == other:
+        return "letter case, spaces or accents"
+    return OTHER_WORDS if cause == ANOTHER_VALUE else cause
+
+
+def _finding(
+    where: str, wanted: tuple[str, ...], got: tuple[str, ...], cause: str, chars: int, words: int
+) -> Finding:
+    from rapidfuzz.distance import Levenshtein
+
+    one, other = " ".join(wanted), " ".join(got)
+    spaces = abs(len(wanted) - len(got)) if not wanted or not got else 0
+    edits = Levenshtein.distance(one, other) + bool(spaces)
+    undone = ((chars, -float(edits)), (words, -float(max(len(one.split()), len(other.split())))))
+    return Finding(where, one or "nothing", other or "nothing", cause, undone)

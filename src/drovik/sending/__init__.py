@@ -1,1 +1,0 @@
-"""plan (what has no answer yet) → write (request) → courier (HTTP, retries) → unpack (reply)."""

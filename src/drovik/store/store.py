@@ -1,0 +1,397 @@
+"""The store of a project: attempts and replies as they are sent, answers as they are read."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from decimal import Decimal
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Literal
+
+from drovik.errors import DrovikError, Problem, StoreError
+from drovik.parsing.answer import Answer
+from drovik.parsing.schema_errors import SchemaError
+from drovik.project.settings import Price
+from drovik.project.spending import Spent
+from drovik.store.budget import Budget
+from drovik.store.claims import Claims
+from drovik.store.database import BROKEN, open_database, store_error, transaction
+from drovik.store.group_writer import GroupWriter
+from drovik.store.picture_cache import Digests
+from drovik.store.records import Asked, Attempt, Bill, Reply, counted_of
+from drovik.store.rescue import set_aside
+from drovik.store.soundness import unreadable_values
+from drovik.store.upload_cache import Handles
+
+
+@dataclass(frozen=True)
+class KeptReply:
+    """The reply that an answer is read from; no status and no body where all tries failed, and why in `note`.
+
+    `endpoint` is the one it came from, whose dialect it is in.
+    """
+
+    http_status: int | None
+    body: bytes | None
+    note: str
+    endpoint: str = ""
+    model: str | None = None
+
+
+@dataclass(frozen=True)
+class KeptReading:
+    """A row of the answers' layer; `reading` is the digest of all that it depends on."""
+
+    reading: str
+    answer: Answer
+
+
+_LATEST = """
+SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model
+FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+WHERE a.identity = ? AND a.concluded = ?
+ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+"""
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")
+
+
+Refused = Literal["budget", "claim"]
+
+
+class Store:
+    """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures.
+
+    `claims` are those of this program.
+    """
+
+    def __init__(self, path: Path, create: bool = True) -> None:
+        self._database = open_database(path, create)
+        self.connection = self._database.connection
+        self.notes = self._database.notes
+        """What is to be said of it, such as rescue files that are not its own."""
+        self._folder = path.parent
+        self._writer = GroupWriter(self._database, path)
+        self.digests = Digests(self.connection, self._writer)
+        self.handles = Handles(self.connection, self._writer)
+        self.claims = Claims(self.connection, self._writer)
+
+    def __enter__(self) -> Store:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        unsound = self._what_is_unsound(error)
+        try:
+            self._writer.flush()
+            with contextlib.suppress(DrovikError):  # a cache, and perhaps the very thing that failed
+                self.digests.write_facts()
+            if self._writer.is_gone:
+                self._writer.write_out()
+        except (*BROKEN, OSError) as failure:
+            raise store_error(failure) from None
+        finally:
+            self._database.close()
+        if unsound:
+            remedy = "see: drovik store check; save what can be read: drovik store repair"
+            raise StoreError(Problem(f"is damaged: {unsound}", remedy, ".drovik/answers.sqlite")) from None
+
+    def _what_is_unsound(self, error: BaseException | None) -> str:
+        """What in the store made a command stumble: a byte that changed in a value is seen by nobody until then."""
+        if (
+            error is None
+            or not isinstance(error, Exception)
+            or isinstance(error, DrovikError | sqlite3.Error | OSError)
+        ):
+            return ""
+        if isinstance(error, UnicodeDecodeError):
+            return "a text in it cannot be read"
+        return next(iter(unreadable_values(self.connection)), "")
+
+    # Attempts and replies, while sending.
+
+    def begin_attempt(
+        self,
+        asked: Iterable[Asked],
+        round_: int,
+        try_: int,
+        endpoint: str,
+        bound: Spent | None,
+        budget: Budget | None,
+    ) -> asyncio.Future[int | Refused]:
+        """Append an attempt; the future is its number, once it is committed and the request may leave.
+
+        :param asked: what it asks; several where cases share one request.
+        :param bound: the most that it may cost.
+        :param budget: the limit of money under which it is sent.
+        :return: "budget" where the limit of money does not allow it, "claim" where this program has been stopped
+            for so long that others may ask it by now.
+        """
+        rows = list(asked)
+
+        def action(connection: sqlite3.Connection) -> int | Refused:
+            if not self.claims.holds(rows[0].identity):
+                return "claim"
+            if budget is not None and not budget.allows(bound):
+                return "budget"
+            _note_asked(connection, rows)
+            held = json.dumps([bound.currency, str(bound.amount)]) if bound is not None else None
+            cursor = connection.execute(
+                "INSERT INTO attempts (identity, round, try, endpoint, started, bound) VALUES (?, ?, ?, ?, ?, ?)",
+                (rows[0].identity, round_, try_, endpoint, _now(), held),
+            )
+            return int(cursor.lastrowid or 0)
+
+        return self._writer.write(action)
+
+    def end_attempt(
+        self,
+        attempt: int,
+        identity: str,
+        outcome: str,
+        concluded: int,
+        seconds: float,
+        note: str = "",
+        reply: Reply | None = None,
+    ) -> asyncio.Future[None]:
+        """Keep how an attempt ended, and its reply where one came.
+
+        :param identity: of what it asked.
+        :param concluded: 1 where no further try follows, 2 where that is so of a recheck.
+        """
+
+        kept = None
+        if reply is not None:
+            kept = {
+                "at": _now(),
+                "http_status": reply.http_status,
+                "body": reply.body,
+                "model": None if reply.model is None else _writable(reply.model),
+                "input_tokens": reply.input_tokens,
+                "output_tokens": reply.output_tokens,
+                "price": json.dumps(reply.price.of_that_day()) if reply.price else None,
+                "counters": json.dumps(reply.counters) if reply.counters else None,
+                "pictures": reply.pictures,
+            }
+        ended = {
+            "attempt": attempt,
+            "identity": identity,
+            "outcome": outcome,
+            "concluded": concluded,
+            "seconds": seconds,
+            "note": _writable(note),
+        }
+        return self._writer.write_ended({**ended, "reply": kept})
+
+    @property
+    def failure(self) -> DrovikError | None:
+        """Why this store cannot be written any more, once that is so."""
+        return self._writer.failure
+
+    def set_room_aside(self) -> None:
+        """Set room aside on the disk, for what is under way when that is full."""
+        set_aside(self._folder)
+
+    def conclude(self, attempts: Iterable[int]) -> asyncio.Future[None]:
+        """Keep that no further try follows these attempts."""
+        rows = [(attempt,) for attempt in attempts]
+
+        def action(connection: sqlite3.Connection) -> None:
+            connection.executemany("UPDATE attempts SET concluded = 1 WHERE id = ?", rows)
+
+        return self._writer.write(action)
+
+    def asked_rows(self) -> set[tuple[str, str, str, int, int, int, str]]:
+        """All that arms asked: task, arm, case, repeat, turn, whether a second try, identity."""
+        return set(self.connection.execute("SELECT task, arm, case_id, repeat, turn, second, identity FROM asked"))
+
+    def note_asked(self, rows: Iterable[Asked]) -> None:
+        """Keep that arms ask what was asked before by others; nothing is sent."""
+        rows = list(rows)
+        if rows:
+            with transaction(self.connection):
+                _note_asked(self.connection, rows)
+
+    def rounds(self, identity: str) -> int:
+        """How many times this was asked on purpose, whatever came of it."""
+        row = self.connection.execute("SELECT MAX(round) FROM attempts WHERE identity = ?", (identity,)).fetchone()
+        return int(row[0] or 0)
+
+    # Answers.
+
+    def concluded(self) -> frozenset[str]:
+        """The identities of all that has an answer, be it that all tries failed."""
+        rows = self.connection.execute("SELECT identity FROM attempts WHERE concluded = 1")
+        return frozenset([identity for (identity,) in rows])
+
+    def answered_well(self) -> frozenset[str]:
+        """The identities that have a good reply."""
+        rows = self.connection.execute(
+            "SELECT DISTINCT a.identity FROM attempts a JOIN replies r ON r.attempt = a.id"
+            " WHERE a.concluded = 1 AND r.http_status BETWEEN 200 AND 299"
+        )
+        return frozenset(row[0] for row in rows)
+
+    def reply_for(self, identity: str) -> KeptReply | None:
+        """The reply that the answer is read from: the latest good one, else the latest failure."""
+        row = self.connection.execute(_LATEST, (identity, 1)).fetchone()
+        return KeptReply(*row) if row else None
+
+    def recheck_for(self, identity: str) -> KeptReply | None:
+        """The latest reply to what was asked again only to see whether it is still answered so."""
+        row = self.connection.execute(_LATEST, (identity, 2)).fetchone()
+        return KeptReply(*row) if row else None
+
+    def latest_replies(self) -> dict[str, tuple[int, str]]:
+        """By identity, the attempt whose reply (or final failure) the answer is read from: number and endpoint."""
+        rows = self.connection.execute(
+            """
+            SELECT a.identity, a.id, a.endpoint FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+            WHERE a.concluded = 1 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id
+            """
+        )
+        return {identity: (number, endpoint) for identity, number, endpoint in rows}
+
+    def readings(self, task: str) -> dict[str, KeptReading]:
+        """Every kept reading of a task's answers, by identity; tokens and money are not in it."""
+        rows = self.connection.execute(
+            "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?",
+            (task,),
+        )
+        found = {}
+        for identity, reading, status, how, text, value, errors, note in rows:
+            places = tuple(SchemaError(*one) for one in json.loads(errors))
+            found[identity] = KeptReading(reading, Answer(status, how, text, json.loads(value), places, note))
+        return found
+
+    def facts(self, task: str) -> dict[str, tuple[Any, ...]]:
+        """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
+        rows = self.connection.execute(
+            """
+            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, r.counters, r.pictures, a.seconds,
+                   a.round, a.id, COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good
+            FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
+            LEFT JOIN replies r ON r.attempt = a.id
+            WHERE x.task = ? ORDER BY good, a.id
+            """,
+            (task,),
+        )
+        prices: dict[str, Price] = {}
+        found = {}
+        for identity, model, tokens_in, tokens_out, price, counters, pictures, seconds, *_ in rows:
+            if price and price not in prices:
+                prices[price] = Price.model_validate_json(price)
+            counted = counted_of(counters)
+            spent = Spent.of(prices[price], tokens_in, tokens_out, counted, pictures) if price else None
+            found[identity] = (model, tokens_in, tokens_out, spent, seconds)
+        return found
+
+    def keep_readings(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
+        """Keep readings of a task's answers by identity, in place of what was kept before."""
+        with transaction(self.connection):
+            for identity, kept in rows:
+                one = kept.answer
+                # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
+                errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
+                value = json.dumps(one.value)
+                self.connection.execute(
+                    "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    (task, identity, kept.reading, one.status, one.how, one.text, value, errors, one.note),
+                )
+
+    def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
+        """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
+        rows = self.connection.execute(
+            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 AND repeat = 1 AND NOT second"
+            " GROUP BY arm, name ORDER BY MAX(at)",
+            (task,),
+        )
+        keep = set(current)
+        return [(arm, name, count) for arm, name, count in rows if arm not in keep]
+
+    def asked_by(self, task: str, arm: str) -> list[tuple[str, int, str]]:
+        """What an arm asked: the case's id, the repeat, and the identity of the last turn."""
+        query = (
+            "SELECT case_id, repeat, identity, MAX(turn) FROM asked"
+            " WHERE task = ? AND arm = ? AND NOT second GROUP BY case_id, repeat"
+        )
+        return [(case, repeat, identity) for case, repeat, identity, _ in self.connection.execute(query, (task, arm))]
+
+    def what_was_asked(self, identity: str) -> dict[str, Any] | None:
+        """What was asked, from its canonical form: model, turns, repeat; None where nothing was sent."""
+        row = self.connection.execute("SELECT asked FROM requests WHERE identity = ?", (identity,)).fetchone()
+        return dict(json.loads(row[0])) if row and row[0] else None
+
+    def attempts(self, identity: str) -> list[Attempt]:
+        """Every attempt at an ask, in order."""
+        query = "SELECT started, outcome, seconds, COALESCE(note, '') FROM attempts WHERE identity = ? ORDER BY id"
+        return [Attempt(*row) for row in self.connection.execute(query, (identity,))]
+
+    def bill(self) -> Bill:
+        """How many attempts there were, and of how many it is not known whether they were billed.
+
+        Those are the attempts that left and brought no reply: the program was killed, the connection
+        was lost, or the time ran out; and those whose reply cannot be read, so that it does not say what it cost.
+        """
+        attempts, replies, unknown = self.connection.execute(
+            """
+            SELECT COUNT(*), COUNT(r.id), TOTAL(r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout'))
+                OR (outcome IN ('unreadable', 'incomplete') AND r.input_tokens IS NULL AND r.output_tokens IS NULL))
+            FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+            """
+        ).fetchone()
+        return Bill(attempts, replies, int(unknown))
+
+    def spent(self) -> dict[str, Decimal]:
+        """All that was ever paid, by currency, as the replies' own token counts have it."""
+        total: dict[str, Decimal] = {}
+        rows = self.connection.execute(
+            """
+            SELECT price, SUM(input_tokens), SUM(output_tokens), counters, SUM(pictures), COUNT(pictures) FROM replies
+            WHERE price IS NOT NULL GROUP BY price, counters, CASE WHEN counters IS NULL THEN 0 ELSE id END
+            """
+        )
+        for price, tokens_in, tokens_out, counters, pictures, requests in rows:
+            by = Price.model_validate_json(price)
+            spent = Spent.of(by, tokens_in, tokens_out, counted_of(counters), pictures, requests)
+            if spent:
+                total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
+        return total
+
+
+def _writable(text: str) -> str:
+    """Text as SQLite can hold it: headers may bring halves of characters along."""
+    return text.encode("utf-8", "replace").decode("utf-8").replace("\0", " ")
+
+
+def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
+    for row in rows:
+        connection.execute(
+            "INSERT INTO requests VALUES (?, ?) ON CONFLICT DO UPDATE SET asked = excluded.asked WHERE asked = ''",
+            (row.identity, row.text),
+        )
+        connection.execute(
+            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
+            " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
+            " WHERE identity != excluded.identity",
+            (
+                row.task,
+                row.arm,
+                row.case_id,
+                row.repeat,
+                row.turn,
+                int(row.second),
+                row.arm_name,
+                row.identity,
+                _now(),
+            ),
+        )

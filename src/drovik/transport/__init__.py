@@ -1,0 +1,1 @@
+"""HTTP: sessions, dispatcher, attempts, rate control, retries, circuit breaker, local services."""

@@ -1,0 +1,156 @@
+"""One HTTP request out, one reply in: the only place that speaks aiohttp while sending."""
+
+from __future__ import annotations
+
+import asyncio
+import errno
+import io
+from collections.abc import AsyncIterator, Callable, Mapping
+from contextlib import asynccontextmanager
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from drovik.dialects.request_template import HttpRequest
+from drovik.transport.outcomes import Outcome
+
+if TYPE_CHECKING:
+    import aiohttp
+
+MOST_REPLY_BYTES = 50_000_000
+STALLED_SECONDS = 0.5
+"""A timer so late was held up by a stop of the whole program: nothing else blocks the event loop so long."""
+CATCHING_UP_SECONDS = 5.0
+CONNECT_SECONDS = 60.0
+
+
+@dataclass(frozen=True)
+class HttpReply:
+    """A reply that came whole."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+
+
+class NoReply(Exception):
+    """No whole reply came; `outcome` says what did. `body` is what had come of it."""
+
+    def __init__(self, outcome: Outcome) -> None:
+        self.outcome = outcome
+        super().__init__(outcome.words)
+
+
+@asynccontextmanager
+async def time_limit(seconds: float) -> AsyncIterator[None]:
+    """Ends what is inside after so many seconds in which this program ran.
+
+    A program that was stopped (SIGSTOP, a laptop that sleeps) finds all its timers due when it goes on, and what
+    came meanwhile, which is paid for, still unread in its sockets. So a timer that fires late, as none does while
+    the program runs, gives what came a little time to be read.
+
+    :raises TimeoutError: where the time ran out.
+    """
+    loop = asyncio.get_running_loop()
+    task = asyncio.current_task()
+    assert task is not None
+    is_over = False
+    timers: list[asyncio.TimerHandle] = []
+
+    def fire(due: float) -> None:
+        nonlocal is_over
+        if loop.time() - due > STALLED_SECONDS:
+            start(min(seconds, CATCHING_UP_SECONDS))
+            return
+        is_over = True
+        task.cancel()
+
+    def start(wait: float) -> None:
+        due = loop.time() + wait
+        timers[:] = [loop.call_at(due, fire, due)]
+
+    start(seconds)
+    try:
+        yield
+    except asyncio.CancelledError:
+        if is_over and task.uncancel() <= 0:
+            raise TimeoutError from None
+        raise
+    finally:
+        timers[0].cancel()
+
+
+async def fetch(
+    session: aiohttp.ClientSession,
+    request: HttpRequest,
+    seconds: float,
+    hear: Callable[[bytes], None] | None = None,
+    most: int = MOST_REPLY_BYTES,
+) -> HttpReply:
+    """Send a request and read its reply. Redirects are not followed: no key goes where nobody sent it.
+
+    :param seconds: how long it may take, from the first byte out to the last byte in.
+    :param hear: gets a good reply's bytes as they come.
+    :raises NoReply: where none came whole.
+    """
+    import aiohttp
+
+    try:
+        try:
+            return await _fetched(session, request, seconds, hear, most)
+        except aiohttp.ClientConnectionResetError:
+            # The service closed the connection while it was idle, before the request was written to it: it has
+            # not been taken in, and goes out again on another connection.
+            return await _fetched(session, request, seconds, hear, most)
+    except TimeoutError:
+        raise NoReply(Outcome("timeout", again=True, words=f"no whole reply within {seconds:g} seconds")) from None
+    except (aiohttp.ClientError, OSError, ValueError) as error:
+        raise NoReply(_failure(error)) from None
+
+
+async def _fetched(
+    session: aiohttp.ClientSession,
+    request: HttpRequest,
+    seconds: float,
+    hear: Callable[[bytes], None] | None,
+    most: int,
+) -> HttpReply:
+    import aiohttp
+
+    async with time_limit(seconds), session.request(
+        request.method, request.url, data=_payload(request.body), headers=request.headers,
+        timeout=aiohttp.ClientTimeout(total=None, sock_connect=min(seconds, CONNECT_SECONDS)),
+        allow_redirects=False,
+    ) as response:  # fmt: skip
+        pieces, size = [], 0
+        async for piece in response.content.iter_any():
+            size += len(piece)
+            if size > most:
+                words = f"the reply is larger than {most // 1_000_000} MB"
+                raise NoReply(Outcome("unreadable", words=words))
+            pieces.append(piece)
+            if hear is not None and 200 <= response.status < 300:
+                hear(piece)
+        return HttpReply(response.status, response.headers, b"".join(pieces))
+
+
+def _failure(error: Exception) -> Outcome:
+    """What kind of failure it is where no whole reply came."""
+    import aiohttp
+
+    words = str(getattr(error, "os_error", None) or error) or type(error).__name__
+    if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientConnectorSSLError):
+        reason = getattr(error, "certificate_error", None) or getattr(error, "os_error", None) or error
+        said = getattr(reason, "verify_message", "") or str(getattr(reason, "reason", "") or reason)
+        return Outcome("untrusted", stops="endpoint", words=said)
+    if getattr(error, "errno", None) in (errno.EMFILE, errno.ENFILE):
+        return Outcome("no_descriptors", again=True, words=words)
+    if isinstance(error, aiohttp.ClientConnectorError):
+        return Outcome("unreachable", again=True, words=words)
+    if isinstance(error, ValueError) and not isinstance(error, aiohttp.ClientError):
+        return Outcome("bad_request", words=words)  # an address or a header that cannot be written
+    return Outcome("lost", again=True, words=words)
+
+
+def _payload(body: bytes) -> object:
+    """A large body as a stream, so that writing it does not hold the event loop up."""
+    return body if len(body) < 1_000_000 else io.BytesIO(body)

@@ -1,0 +1,185 @@
+"""How fast one endpoint is asked: its slots, its limits, and what its service says of them.
+
+It slows down where the service says that it is too much, and climbs again as long as it is answered: half as
+many at once after a 429, one more for each round of good answers (additive increase, multiplicative
+decrease). Where one at a time is still too much, it waits longer and longer in between.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import deque
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from drovik.errors import Problem
+from drovik.project.settings import Limits
+from drovik.transport.rate_headers import Left
+from drovik.transport.shared_limits import Sharing
+
+FIRST_GAP, LONGEST_GAP = 0.25, 30.0
+_LEAST_BETWEEN_CUTS = 1.0
+"""Seconds: those that were under way together are told together that it is too much, and count once."""
+
+SETTLING = 1.2
+"""Seconds after which others who use the endpoint have seen that there is one more, and taken less."""
+
+
+class Slots:
+    """As many at once as there is room for now; whoever has to wait goes in the order in which he came."""
+
+    def __init__(self, room: int) -> None:
+        self.room, self.in_use = room, 0
+        self._waiting: deque[asyncio.Future[None]] = deque()
+
+    @asynccontextmanager
+    async def one(self) -> AsyncIterator[None]:
+        """Hold one slot."""
+        if self.in_use >= self.room or self._waiting:
+            future: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+            self._waiting.append(future)
+            try:
+                await future
+            except asyncio.CancelledError:
+                if future.done() and not future.cancelled():
+                    self._give_back()
+                raise
+        else:
+            self.in_use += 1
+        try:
+            yield
+        finally:
+            self._give_back()
+
+    def _give_back(self) -> None:
+        self.in_use -= 1
+        self.let_in()
+
+    def let_in(self) -> None:
+        """Let in who waits, as far as there is room."""
+        while self._waiting and self.in_use < self.room:
+            future = self._waiting.popleft()
+            if not future.done():
+                self.in_use += 1
+                future.set_result(None)
+
+
+class Pace:
+    """The pace at one endpoint. `share` is this program's part of the slots."""
+
+    def __init__(self, limits: Limits, sharing: Sharing | None = None) -> None:
+        self.limits, self.sharing = limits, sharing
+        self.share = limits.at_once
+        self.users = 1
+        self._most = limits.at_once
+        self.slots = Slots(limits.at_once)
+        self._allowed = float(limits.at_once)
+        self._gap = 0.0
+        self._next = 0.0
+        self._cut_at = -_LEAST_BETWEEN_CUTS
+        self._quiet_until = 0.0
+        self._heard_quiet = 0.0
+        """The last time that another program told of; how long it is heeded counts from when it was first heard."""
+
+    def bound_to(self, most: int) -> None:
+        """Never have more under way than so many, whatever the service bears."""
+        self._most = most
+        self._set_room()
+
+    async def settle(self) -> None:
+        """Come in beside others: where there are some, wait until they have taken less."""
+        self.look()
+        if self.users > 1:
+            await asyncio.sleep(SETTLING)
+            self.look()
+
+    def alone(self) -> Problem | None:
+        """Why the limits are not shared with other programs, where they are not."""
+        if self.sharing is None or not self.sharing.alone:
+            return None
+        what = (
+            "the limits cannot be shared with other programs of this machine: the user's state folder is not writable"
+        )
+        return Problem(what, "run one program at a time for each endpoint")
+
+    def look(self) -> None:
+        """See how many use the endpoint now, and what one of them was told."""
+        if self.sharing is not None:
+            found = self.sharing.share(self.slots.in_use)
+            self.share, self.users = found.slots, found.users
+            told = self.sharing.quiet_until()
+            if told != self._heard_quiet:
+                self._heard_quiet = told
+                self._quiet_until = max(self._quiet_until, min(told, time.monotonic() + self.limits.patience))
+            self._set_room()
+
+    def _set_room(self) -> None:
+        self.slots.room = min(self.share, self._most, max(1, int(self._allowed)))
+        self.slots.let_in()
+
+    def quiet_for(self) -> float:
+        """For how many seconds more nothing should leave."""
+        return max(self._quiet_until, self._next) - time.monotonic()
+
+    def take(self, tokens: int) -> float:
+        """Take a place in the limits for a request that comes to so many tokens; seconds to wait for it."""
+        if self._gap:
+            self._next = time.monotonic() + self._gap
+        return self.sharing.seconds_until(tokens) if self.sharing is not None else 0.0
+
+    def day_allows(self, tokens: int) -> str | None:
+        """What of the day's limits is used up, if anything is."""
+        return self.sharing.day_allows(tokens) if self.sharing is not None else None
+
+    def correct(self, estimated: int, counted: int) -> None:
+        """Put right how many tokens a request came to."""
+        limits = self.limits
+        if self.sharing is not None and counted != estimated and (limits.tokens_per_minute or limits.tokens_per_day):
+            self.sharing.correct(counted - estimated)
+
+    def too_much(self, wait: float | None) -> None:
+        """The service said that it is too much.
+
+        :param wait: for how many seconds it asked not to be asked, if it did.
+        """
+        now = time.monotonic()
+        if wait is not None:
+            self.keep_quiet(wait)
+        if now - self._cut_at < _LEAST_BETWEEN_CUTS:
+            return
+        self._cut_at = now
+        if self._allowed <= 1:
+            self._gap = min(LONGEST_GAP, max(FIRST_GAP, self._gap * 2))
+            self._next = now + self._gap
+        self.fewer()
+
+    def fewer(self) -> None:
+        """Have half as many under way."""
+        self._allowed = max(1.0, min(self._allowed, self.slots.room) / 2)
+        self._set_room()
+
+    def keep_quiet(self, seconds: float) -> None:
+        """Let nothing leave for so long, here and from others on this machine; no longer than `patience`."""
+        seconds = min(seconds, self.limits.patience)
+        self._quiet_until = max(self._quiet_until, time.monotonic() + seconds)
+        if self.sharing is not None and seconds > 0:
+            self.sharing.keep_quiet(seconds)
+
+    def answered(self) -> None:
+        """The service answered: climb."""
+        if self._gap:
+            self._gap = 0.0 if self._gap < FIRST_GAP else self._gap * 0.8
+        if self._allowed < self.limits.at_once:
+            self._allowed = min(self.limits.at_once, self._allowed + 1 / self._allowed)
+            self._set_room()
+
+    def heed(self, left: Left) -> None:
+        """Take in what a reply's headers say is left of the service's limits."""
+        if left.number is None or left.seconds is None:
+            return
+        if left.number <= 0:
+            self.keep_quiet(left.seconds)
+        elif left.number < self.slots.in_use:
+            self._allowed = max(1.0, float(left.number))
+            self._set_room()

@@ -1,0 +1,126 @@
+"""The requests before the request proper: handing pictures over, asking for an address, putting a question in.
+
+What a service gave for a picture is kept while it lives, so that a picture that many arms ask about is
+handed over once; those who need it at the same time wait for the first.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import json
+from typing import TYPE_CHECKING, Any
+
+from drovik.dialects.reply_path import compile_place
+from drovik.dialects.request_template import RequestTemplate
+from drovik.dialects.response import nothing_at
+from drovik.project.canonical import digest
+from drovik.project.dialects import Step
+from drovik.transport.http import HttpReply, NoReply
+from drovik.transport.outcomes import Outcome
+
+if TYPE_CHECKING:
+    import aiohttp
+
+    from drovik.dialects.request import Draft, DraftPicture
+    from drovik.transport.session import Line
+
+
+class StepFailed(Exception):
+    """A step did not do what it is for; `reply` is what came, if anything did."""
+
+    def __init__(self, step: str, outcome: Outcome, reply: HttpReply | None = None) -> None:
+        self.step, self.outcome, self.reply = step, outcome, reply
+        self.kept = False
+        """Whether something was used that was kept from before, and may live no longer."""
+        super().__init__(outcome.words)
+
+
+async def run_steps(session: aiohttp.ClientSession, line: Line, draft: Draft, fresh: bool) -> bool:
+    """Run every step of a draft and add what it takes.
+
+    :param fresh: take nothing that was kept from before.
+    :return: whether something was used that was kept from before.
+    :raises StepFailed: at the first step that fails.
+    """
+    kept = False
+    try:
+        for step, template in line.writer.steps:
+            if step.per == "request":
+                draft.taken |= await _take(session, line, draft, step, template, None)
+                continue
+            for picture in draft.every_picture():
+                kept |= await _hand_over(session, line, draft, step, template, picture, fresh)
+    except StepFailed as failure:
+        failure.kept = kept
+        raise
+    return kept
+
+
+async def _hand_over(
+    session: aiohttp.ClientSession,
+    line: Line,
+    draft: Draft,
+    step: Step,
+    template: RequestTemplate,
+    picture: DraftPicture,
+    fresh: bool,
+) -> bool:
+    key = _key(line, step, picture)
+    async with line.handing.setdefault(key, asyncio.Lock()):
+        taken = None if fresh or not step.lives else line.handles.find(key)
+        found = taken is not None
+        if taken is None:
+            taken = await _take(session, line, draft, step, template, picture)
+            if step.lives:
+                line.handles.keep(key, taken, step.lives)
+    picture.values |= taken
+    return found
+
+
+def _key(line: Line, step: Step, picture: DraftPicture) -> str:
+    own = hashlib.sha256(picture.prepared.data).hexdigest() if picture.prepared else picture.values.get("address")
+    return digest({"url": line.endpoint.url, "step": step.model_dump(mode="json"), "picture": own})
+
+
+async def _take(
+    session: aiohttp.ClientSession,
+    line: Line,
+    draft: Draft,
+    step: Step,
+    template: RequestTemplate,
+    picture: DraftPicture | None,
+) -> dict[str, Any]:
+    from drovik.transport.exchange import send
+
+    request = template.fill(line.endpoint.url, line.writer.scope(draft, picture))
+    try:
+        got = await send(session, line, request, step.until)
+    except NoReply as failure:
+        raise StepFailed(step.name, failure.outcome) from None
+    if not 200 <= got.status < 300 and not (300 <= got.status < 400 and _takes_headers_only(step)):
+        raise StepFailed(step.name, Outcome("bad_request", words=f"status {got.status}"), got)
+    return _taken(step, got)
+
+
+def _takes_headers_only(step: Step) -> bool:
+    return bool(step.take) and all(place.startswith("header") for place in step.take.values())
+
+
+def _taken(step: Step, got: HttpReply) -> dict[str, Any]:
+    tree: Any = None
+    try:
+        tree = json.loads(got.body) if got.body.strip() else None
+    except (ValueError, RecursionError):
+        if not _takes_headers_only(step):
+            words = "the reply is no JSON, and something is to be taken from it"
+            raise StepFailed(step.name, Outcome("unreadable", again=True, words=words), got) from None
+    taken = {}
+    for name, place in step.take.items():
+        found = compile_place(place)(tree, got.headers)
+        value = next((one for one in found if isinstance(one, str | int | float)), None)
+        if value is None:
+            there = f"no {place}" if place.startswith("header") else nothing_at(place, tree)
+            raise StepFailed(step.name, Outcome("bad_request", words=there), got)
+        taken[name] = value
+    return taken

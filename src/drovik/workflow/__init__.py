@@ -1,0 +1,1 @@
+"""What the commands and Python users call."""

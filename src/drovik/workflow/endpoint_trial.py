@@ -1,0 +1,291 @@
+"""Trying an endpoint, step by step: reached, key, model, text, picture, tokens, limits; each with its own words."""
+
+from __future__ import annotations
+
+import random
+import re
+import tempfile
+import time
+from collections.abc import AsyncIterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+from urllib.parse import urlsplit
+
+from drovik.dialects.learn.samples import SampleReply
+from drovik.dialects.request_template import HttpRequest
+from drovik.dialects.response import Unpacked
+from drovik.errors import DrovikError
+from drovik.planning.adhoc import Question, by_hand
+from drovik.planning.plan import Ask, ask_of
+from drovik.project.cases import Picture
+from drovik.project.dialects import Dialect
+from drovik.project.keys import shown_key
+from drovik.project.picture_files import source_digest
+from drovik.project.settings import ProjectFile, is_loopback
+from drovik.transport.exchange import exchange
+from drovik.transport.http import NoReply, fetch
+from drovik.transport.lending import lending, takes_addresses
+from drovik.transport.outcomes import REMEDIES, Outcome
+from drovik.transport.request_writing import write_request
+from drovik.transport.session import Line
+from drovik.workflow.probe_picture import PROBES, Probe, draw
+
+if TYPE_CHECKING:
+    import aiohttp
+
+State = Literal["good", "bad", "unknown", "left out"]
+SENTENCE_QUESTION = "Say in one sentence what a ferry is."
+TEXT_QUESTION = "Answer with the one word: ready"
+PICTURE_QUESTION = "Which word is written in this picture? Answer with that word alone."
+_LIMITS = re.compile(r"limit|remaining|quota|reset|retry-after", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One step: what it is about, what came of it in words, what to do where it is bad, and its seconds."""
+
+    step: str
+    state: State
+    words: str
+    remedy: str = ""
+    seconds: float | None = None
+
+
+@dataclass
+class _Come:
+    """What came of one question."""
+
+    unpacked: Unpacked | None
+    outcome: Outcome
+    seconds: float
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: bytes | None = None
+
+
+async def try_endpoint(
+    name: str,
+    model: str,
+    settings: ProjectFile,
+    dialects: dict[str, Dialect],
+    keys: dict[str, str],
+    chance: random.Random,
+) -> AsyncIterator[Tried]:
+    """Try an endpoint with one of its models; each step as it is done.
+
+    :param chance: draws the picture.
+    """
+    import aiohttp
+
+    async with aiohttp.ClientSession() as session:
+        endpoint = settings.endpoints[name]
+        reached = await _reached(session, endpoint.url)
+        yield reached
+        if reached.state == "bad":
+            return
+        alone = settings.model_copy(update={"models": {model: settings.models[model]}})
+        with tempfile.TemporaryDirectory() as folder:
+            asker = _Asker(session, Path(folder), name, alone, dialects, keys)
+            text = await asker.ask(Question(TEXT_QUESTION), None)
+            steps = _text_steps(text, asker.line, settings.models[model].id)
+            for one in steps:
+                yield one
+            if any(one.state == "bad" for one in steps):
+                return
+            async for one in _picture_steps(asker, chance, text, settings.models[model].sees):
+                yield one
+
+
+async def first_reply(
+    name: str, model: str, settings: ProjectFile, dialects: dict[str, Dialect], keys: dict[str, str]
+) -> SampleReply | None:
+    """What a service replies to one question without a picture, to learn from; None where that is no answer."""
+    import aiohttp
+
+    alone = settings.model_copy(update={"models": {model: settings.models[model]}})
+    async with aiohttp.ClientSession() as session:
+        with tempfile.TemporaryDirectory() as folder:
+            asker = _Asker(session, Path(folder), name, alone, dialects, keys)
+            come = await asker.ask(Question(SENTENCE_QUESTION), None)
+    if come.body is None or come.outcome.kind in (
+        "key_rejected",
+        "forbidden",
+        "not_found",
+        "bad_request",
+        "redirected",
+    ):
+        return None
+    return SampleReply(come.body.decode("utf-8", "replace"), dict(come.headers))
+
+
+async def _reached(session: aiohttp.ClientSession, url: str) -> Tried:
+    started = time.perf_counter()
+    try:
+        got = await fetch(session, HttpRequest("GET", f"{url}/", {}, b""), 15.0, most=1_000_000)
+        words = f"{url} answers (status {got.status} at its root)"
+    except NoReply as failure:
+        seconds = time.perf_counter() - started
+        outcome = failure.outcome
+        if outcome.kind in ("unreachable", "untrusted", "timeout"):
+            what = {
+                "unreachable": f"{url} cannot be reached",
+                "untrusted": f"the certificate of {url} is not trusted",
+            }
+            words = f"{what.get(outcome.kind, f'{url} does not answer')}: {outcome.words}"
+            return Tried("reached", "bad", words, REMEDIES.get(outcome.kind, ""), seconds)
+        words = f"{url} is there ({outcome.words})"
+    return Tried("reached", "good", words, "", time.perf_counter() - started)
+
+
+class _Asker:
+    """Asks one endpoint by hand, without a store."""
+
+    def __init__(
+        self,
+        session: aiohttp.ClientSession,
+        folder: Path,
+        name: str,
+        settings: ProjectFile,
+        dialects: dict[str, Dialect],
+        keys: dict[str, str],
+    ) -> None:
+        self.session, self.folder, self.name = session, folder, name
+        self.settings, self.dialects, self.keys = settings, dialects, keys
+        self.endpoint = settings.endpoints[name]
+        self.line: Line = self._line(None)
+
+    def _line(self, lend: Any) -> Line:
+        made = by_hand(self.folder, self.settings, self.dialects, self.keys, Question())
+        return Line(made.project, self.name, lend=lend)
+
+    async def ask(self, question: Question, picture: bytes | None) -> _Come:
+        """One question, with or without a picture."""
+        pictures = []
+        digests = {}
+        if picture is not None:
+            (self.folder / "probe.png").write_bytes(picture)
+            pictures = [Picture("probe.png")]
+            digests = {"probe.png": source_digest(picture)}
+        made = by_hand(self.folder, self.settings, self.dialects, self.keys, question, [("tried", pictures)])
+        project = made.project
+        ask = ask_of(made.task, made.arms[0], project.cases[0], digests)
+        local = picture is not None and takes_addresses(project, self.endpoint)
+        if local and is_loopback(urlsplit(self.endpoint.url).hostname):
+            async with lending() as lend:
+                self.line = self._line(lend)
+                return await self._asked(project, ask)
+        return await self._asked(project, ask)
+
+    async def _asked(self, project: Any, ask: Ask) -> _Come:
+        try:
+            written = write_request(project, self.line.writer, ask, "tried")
+        except DrovikError as error:
+            problem = error.problems[0]
+            return _Come(None, Outcome("bad_request", words=f"{problem.what}; {problem.remedy}"), 0.0)
+        started = time.perf_counter()
+        reply, unpacked, outcome = await exchange(self.session, self.line, ask, written.request)
+        seconds = time.perf_counter() - started
+        return _Come(unpacked, outcome, seconds, dict(self.line.headers), reply.body if reply else None)
+
+
+def _text_steps(come: _Come, line: Line, model: str) -> list[Tried]:
+    """What one question without a picture says of key, model and text."""
+    kind, words = come.outcome.kind, come.outcome.words
+    key = f" ({shown_key(line.key)})" if line.key else ""
+    if kind in ("key_rejected", "forbidden"):
+        said = "is not accepted" if kind == "key_rejected" else "may not be used for this"
+        return [Tried("key accepted", "bad", f"the key{key} {said}: {words}", REMEDIES[kind], come.seconds)]
+    accepted = "good" if line.key else "unknown"
+    told = f"the key{key} is accepted" if line.key else "no key is asked for"
+    steps = [Tried("key accepted", accepted, told, "", come.seconds)]  # type: ignore[arg-type]
+    if kind == "not_found":
+        remedy = "correct the model's id, or the path in the dialect; see: drovik endpoint models"
+        return [
+            *steps,
+            Tried("model known", "bad", f"'{model}', or this path, is not known: {words}", remedy, come.seconds),
+        ]
+    if kind == "redirected":
+        return [Tried("reached", "bad", f"the service {words}", REMEDIES[kind], come.seconds)]
+    if kind != "answered":
+        unsure = [] if kind in ("bad_request", "no_pictures") else steps[:0]
+        said = f"{kind.replace('_', ' ')}: {words}"
+        return [*unsure, Tried("text answered", "bad", said, REMEDIES.get(kind, ""), come.seconds)]
+    steps.append(
+        Tried("model known", "good", f"'{model}' answers" + _reported(come.unpacked, model), "", come.seconds)
+    )
+    return [*steps, _text_step(come)]
+
+
+def _reported(unpacked: Unpacked | None, model: str) -> str:
+    named = unpacked.model if unpacked else None
+    return f", and calls itself '{named}'" if named and named != model else ""
+
+
+def _text_step(come: _Come) -> Tried:
+    unpacked = come.unpacked
+    if unpacked is None or unpacked.note or not unpacked.text.strip():
+        words = (unpacked.note if unpacked else "") or "the answer is empty"
+        return Tried("text answered", "bad", words, "correct [reply] text in the dialect", come.seconds)
+    return Tried("text answered", "good", f"'{_short(unpacked.text)}'", "", come.seconds)
+
+
+def _short(text: str) -> str:
+    line = " ".join(text.split())
+    return line if len(line) <= 70 else line[:69] + "…"
+
+
+async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees: bool) -> AsyncIterator[Tried]:
+    """What a question about a drawn picture says of sight, tokens and limits."""
+    if not sees:
+        yield Tried("picture seen", "left out", "the model is set down as one that sees no pictures")
+        come = text
+    elif not asker.line.writer.takes_pictures():
+        what = "the dialect has no place for a picture"
+        yield Tried("picture seen", "unknown", what, "learn it again from a sample with a picture")
+        come = text
+    else:
+        probe = chance.choice(PROBES)
+        come = await asker.ask(Question(PICTURE_QUESTION), draw(probe))
+        yield _picture_step(come, probe)
+    yield _tokens_step(text, come)
+    yield _limits_step(come.headers or text.headers)
+
+
+def _picture_step(come: _Come, probe: Probe) -> Tried:
+    if come.outcome.kind != "answered" or come.unpacked is None:
+        said = f"{come.outcome.kind.replace('_', ' ')}: {come.outcome.words}"
+        remedy = REMEDIES.get(come.outcome.kind, "")
+        if come.outcome.kind == "bad_request":
+            remedy = "text alone was answered: compare how the dialect gives pictures with the documentation"
+        return Tried("picture seen", "bad", said, remedy, come.seconds)
+    answer = come.unpacked.text
+    drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
+    if probe.word.lower() in answer.lower():
+        return Tried("picture seen", "good", f"'{_short(answer)}'; it was {drawn}", "", come.seconds)
+    words = f"it was {drawn}, and the answer is '{_short(answer)}'"
+    remedy = (
+        "the picture may not arrive: compare how the dialect gives it with the documentation; or the model sees badly"
+    )
+    return Tried("picture seen", "bad", words, remedy, come.seconds)
+
+
+def _a(word: str) -> str:
+    return f"{'an' if word[0] in 'aeiou' else 'a'} {word}"
+
+
+def _tokens_step(text: _Come, picture: _Come) -> Tried:
+    one, two = text.unpacked, picture.unpacked
+    if one is None or (one.input_tokens is None and one.output_tokens is None):
+        remedy = "say in [reply] where input_tokens and output_tokens stand, or money cannot be reckoned"
+        return Tried("tokens counted", "unknown", "the reply's counts are not known", remedy)
+    words = f"{one.input_tokens} in and {one.output_tokens} out for the text"
+    if two is not None and two is not one and two.input_tokens is not None:
+        words += f", {two.input_tokens} in and {two.output_tokens} out with the picture"
+    return Tried("tokens counted", "good", words)
+
+
+def _limits_step(headers: Mapping[str, str]) -> Tried:
+    found = [f"{name}: {value}" for name, value in headers.items() if _LIMITS.search(name)]
+    if not found:
+        return Tried("limits told", "unknown", "the reply's headers speak of none")
+    return Tried("limits told", "good", ", ".join(found[:6]))
