@@ -18,6 +18,7 @@ lint: $(VENV)/installed
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
 
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)

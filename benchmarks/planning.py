@@ -25,10 +25,10 @@ def answered_project(work: Path, count: int) -> Path:
     """A project whose cases are all answered."""
     from PIL import Image
 
-    from drovik.cli.plan_arguments import Wanted, make_plan
     from drovik.cli.project_arguments import open_project
     from drovik.store.database import transaction
     from drovik.store.store import Store
+    from drovik.workflow.plan import Wanted, make_plan
 
     (work / "pictures").mkdir(parents=True)
     Image.new("RGB", (64, 64), "gray").save(work / "one.jpg")

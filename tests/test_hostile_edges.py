@@ -190,15 +190,13 @@ def test_no_files_left_is_one_line_after_a_while(
     demo_on_port(drovik.folder, service.port, cases=40, limits="at_once = 20")
     code = (
         "import resource, sys\n"
-        "from drovik.sending import courier\n"
-        "courier.WITHOUT_FILES_SECONDS = 1.5\n"
-        "from drovik.cli import limits\n"
-        "limits.most_at_once = lambda *a: (None, None)\n"
-        "from drovik.sending import http\n"
+        "from drovik.transport import dispatcher, http, polling\n"
+        "dispatcher.WITHOUT_FILES_SECONDS = 1.5\n"
+        "from drovik.workflow import sending\n"
+        "sending.most_at_once = lambda *a: (None, None)\n"
         "import errno\n"
         "async def none(*a, **k): raise http.NoReply(http.Outcome('no_descriptors', again=True, words='too many open files'))\n"
-        "from drovik.sending import exchange\n"
-        "exchange.fetch = none\n"
+        "polling.fetch = none\n"
         "from drovik.cli.main import main\n"
         "sys.exit(main(sys.argv[1:]))\n"
     )

@@ -19,10 +19,10 @@ from test_scoring import task
 from drovik.comparing import weighted_resampling as weighed
 from drovik.comparing.statistics import bootstrap, kinds_of, percentile_interval, permutation_test
 from drovik.project.cases import Case
+from drovik.scoring.alignment import align_lines
 from drovik.scoring.arm_scores import ScoredCase
 from drovik.scoring.measure import Measure, Said, mean_of
 from drovik.scoring.measures import confusion
-from drovik.scoring.measures.alignment import align_lines
 from drovik.scoring.measures.average_precision import Found, average_precision
 from drovik.scoring.measures.boxes import overlap as box_overlap
 from drovik.scoring.measures.calibration import threshold

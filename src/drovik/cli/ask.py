@@ -3,33 +3,26 @@
 from __future__ import annotations
 
 import argparse
+import asyncio
 import json
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.ask_files import Files
 from drovik.cli.ask_shown import document, show
-from drovik.cli.asking import (
-    Asked,
-    Hears,
-    ask_by_hand,
-    chosen_models,
-    prep_of,
-    see_that_all_is_sent,
-    settings_for,
-    wants_bytes,
-    with_id,
-)
+from drovik.cli.asking import Hears, endpoints_of, pictures_of, until_stopped
 from drovik.cli.printing import print_json, say
-from drovik.cli.services import all_services
+from drovik.cli.services import all_services, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given, Words
-    from drovik.cli.services import Services
     from drovik.planning.adhoc import Question
+    from drovik.workflow.asking import Asked
+    from drovik.workflow.services import Services
 
 EXAMPLE = (
     'drovik ask tray.jpg "What is on the tray?"\n'
@@ -100,29 +93,33 @@ def run(arguments: argparse.Namespace) -> int:
     from drovik.cli.pictures_given import given_pictures, sorted_out
     from drovik.store.store import Store
 
-    services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
-    models = chosen_models(services, [*(arguments.model or ()), *by_id])
+    services, by_id = workflow.with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
+    models = workflow.chosen_models(services, [*(arguments.model or ()), *by_id])
     words = sorted_out(arguments.words, arguments.question)
     _see_that_it_fits(arguments, words)
     if arguments.keep:
         from drovik.cli.save_project import see_that_it_can_be_kept
 
         see_that_it_can_be_kept(arguments.keep)
-    settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))
-    see_that_all_is_sent(services, settings)
+    settings = workflow.settings_for(
+        services, models, workflow.prep_of(services, arguments.prep), overrides_of(arguments)
+    )
+    workflow.require_slots(services, settings)
     question = _question(arguments, words, services, models)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
-        given = given_pictures(words, Path(folder), wants_bytes(services, models))
+        given = given_pictures(words, Path(folder), workflow.wants_bytes(services, models))
         each = bool(words.folders) or arguments.each
         cases = _cases(given, each)
         kept = Files(arguments, settings, question, len(models) > 1)
         single = len(cases) * len(models) * arguments.repeat == 1 and not arguments.json
         with Store(Path(folder) / "store" / "asked.sqlite") as store:
             hears = Hears(stream=single and question.schema is None and not kept.files, whole=kept.take)
-            asked, made = ask_by_hand(
-                services, settings, question, cases, store,
-                repeats=arguments.repeat, trusted=arguments.trust, hears=hears, wanted=kept.wanted,
+            require_sendable(services, endpoints_of(settings), arguments.trust)
+            asking = workflow.ask_by_hand(
+                services, settings, question, pictures_of(cases), store,
+                repeats=arguments.repeat, listener=hears, run=until_stopped, wanted=kept.wanted,
             )  # fmt: skip
+            asked, made = asyncio.run(asking)
             if arguments.json:
                 print_json(document(asked, question))
             else:

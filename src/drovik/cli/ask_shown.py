@@ -6,12 +6,13 @@ import json
 import sys
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.asking import Asked, HandAnswer, Hears, took
+from drovik.cli.asking import Hears, took
 from drovik.cli.printing import aside, harmless, heading, say
 
 if TYPE_CHECKING:
     from drovik.cli.ask_files import Files
     from drovik.planning.adhoc import Question
+    from drovik.workflow.asking import Asked, HandAnswer
 
 
 def show(asked: Asked, hears: Hears, kept: Files, question: Question, several: bool) -> None:

@@ -5,254 +5,33 @@ from __future__ import annotations
 import asyncio
 import signal
 import sys
-from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
+from drovik import workflow
 from drovik.cli.printing import harmless, money, seconds
-from drovik.cli.services import Services, see_that_it_may_be_sent
-from drovik.errors import Problem, UsageError, known_words
+from drovik.errors import Problem
 
 if TYPE_CHECKING:
     from drovik.cli.pictures_given import Given
     from drovik.parsing.answer import Answer
-    from drovik.planning.adhoc import ByHand, Question
     from drovik.planning.plan import Ask
-    from drovik.project.preps import Prep
-    from drovik.project.settings import Model, ProjectFile
-    from drovik.store.store import Store
+    from drovik.project.cases import Picture
+    from drovik.project.settings import ProjectFile
+    from drovik.transport.dispatcher import Courier
     from drovik.transport.listener import Ending
     from drovik.transport.outcomes import Outcome
+    from drovik.transport.tally import Tally
 
 
 STOPPING = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))
 """What asks a program to stop; a terminal that is closed sends SIGHUP."""
 
 
-@dataclass(frozen=True)
-class HandAnswer:
-    """One answer: of which model, about which case, and which time of several."""
-
-    ask: Ask
-    answer: Answer
-
-    @property
-    def model(self) -> str:
-        """The model's name."""
-        return self.ask.arm.model_name
-
-
-@dataclass(frozen=True)
-class Asked:
-    """What came of it all: the answers, and what could not be had and why."""
-
-    answers: tuple[HandAnswer, ...]
-    troubles: tuple[Problem, ...]
-    interrupted: bool
-    missing: int
-
-
-def with_id(services: Services, endpoint: str | None, id_: str | None) -> tuple[Services, list[str]]:
-    """The services with a model that is given by its id on the command line, and its name; none where none is given.
-
-    :param endpoint: which it is of; the first there is, where it is not given.
-    :raises DrovikError: where there is no such endpoint.
-    """
-    from drovik.project.settings import Model
-
-    if id_ is None:
-        if endpoint is not None:
-            raise UsageError(Problem("--endpoint goes with --id, the model's name at the service", "give both"))
-        return services, []
-    known = services.settings.endpoints
-    name = endpoint or next(iter(known), "")
-    if name not in known:
-        raise UsageError(Problem(f"there is no endpoint '{name}'", known_words(name, known)))
-    model = Model(endpoint=name, id=id_)
-    settings = services.settings.model_copy(update={"models": {**services.settings.models, id_: model}})
-    return replace(services, settings=settings), [id_]
-
-
-def chosen_models(services: Services, names: Sequence[str] | None) -> list[str]:
-    """The models to ask: those named, else the one that `ask` in drovik.toml names, else the first that there is.
-
-    :raises DrovikError: where one is not there, or there is none at all.
-    """
-    if not services.settings.models:
-        remedy = "learn a service first: drovik endpoint learn NAME, and paste a sample request of its documentation"
-        raise UsageError(Problem("no model is known, here or in your own folder", remedy))
-    for name in names or ():
-        services.model(name)
-    if names:
-        return list(dict.fromkeys(names))
-    return [services.settings.ask or next(iter(services.settings.models))]
-
-
-def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
-    """A prep by its name, or as it is written on the command line: `fit=640,quality=80`.
-
-    :raises DrovikError: where it is neither.
-    """
-    from pydantic import ValidationError
-
-    from drovik.project.preps import Prep
-    from drovik.project.toml_files import problems_of
-
-    if word is None:
-        return "full", Prep()
-    if word in services.settings.preps:
-        return word, services.settings.preps[word]
-    if "=" not in word:
-        raise UsageError(Problem(f"there is no prep '{word}'", known_words(word, services.settings.preps)))
-    try:
-        return "by-hand", Prep.model_validate(_settings_in(word))
-    except ValidationError as error:
-        raise UsageError([one._replace(place="--prep") for one in problems_of(error, Prep, "")]) from None
-
-
-def _settings_in(word: str) -> dict[str, Any]:
-    """`fit=640,crop=[0,0,0.5,1]` as a table; what is no TOML value is a text."""
-    import re
-    import tomllib
-
-    values: dict[str, Any] = {}
-    for part in re.findall(r"(?:\[[^\]]*\]|\{[^}]*\}|[^,])+", word):
-        name, _, value = part.partition("=")
-        try:
-            values[name.strip()] = tomllib.loads(f"value = {value}")["value"]
-        except tomllib.TOMLDecodeError:
-            values[name.strip()] = value.strip()
-    return values
-
-
-def settings_for(
-    services: Services, models: Sequence[str], prep: tuple[str, Prep], overrides: Mapping[str, Any]
-) -> ProjectFile:
-    """The settings of a question: the chosen models, with what the command line sets, and one prep.
-
-    :raises DrovikError: where a setting will not do.
-    """
-    from pydantic import ValidationError
-
-    from drovik.project.settings import Settings
-    from drovik.project.toml_files import problems_of
-
-    made = {}
-    for name in models:
-        model = services.model(name)
-        own = model.settings.model_dump(exclude_none=True)
-        extra = {**own.pop("extra", {}), **overrides.get("extra", {})}
-        wanted = {**own, **{key: value for key, value in overrides.items() if key != "extra" and value is not None}}
-        try:
-            settings = Settings.model_validate({**wanted, "extra": extra})
-        except ValidationError as error:
-            raise UsageError(problems_of(error, Settings, "")) from None
-        made[name] = model.model_copy(update={"settings": settings})
-    made = _told_apart(made)
-    return services.settings.model_copy(update={"models": made, "preps": dict([prep])})
-
-
-def _told_apart(models: dict[str, Model]) -> dict[str, Model]:
-    """Models of one id at several endpoints: side by side each is asked, though in a project they share answers."""
-    ids = Counter(str(one.canonical()) for one in models.values())
-    return {
-        name: one.model_copy(update={"revision": one.revision or one.endpoint})
-        if ids[str(one.canonical())] > 1
-        else one
-        for name, one in models.items()
-    }
-
-
-def see_that_all_is_sent(services: Services, settings: ProjectFile) -> None:
-    """See that every setting has a place in its model's dialect.
-
-    :raises DrovikError: with each that would not be sent.
-    """
-    from drovik.dialects.checking import unsent_settings
-
-    problems = []
-    for name, model in settings.models.items():
-        endpoint = services.settings.endpoints[model.endpoint]
-        for setting in unsent_settings(model.settings, services.dialects[endpoint.dialect]):
-            what = f"'{setting}' would not be sent: the dialect {endpoint.dialect} has no slot for it"
-            problems.append(Problem(what, f"put {{{setting}?}} into its body, or leave it out", "", f"models.{name}"))
-    if problems:
-        raise UsageError(problems)
-
-
-def wants_bytes(services: Services, models: Sequence[str]) -> bool:
-    """Whether any of the models is sent the bytes of pictures."""
-    from drovik.dialects.request import RequestWriter
-
-    for name in models:
-        endpoint = services.settings.endpoints[services.model(name).endpoint]
-        if RequestWriter(endpoint, services.dialects[endpoint.dialect], None).takes_bytes():
-            return True
-    return False
-
-
-def ask_by_hand(
-    services: Services,
-    settings: ProjectFile,
-    question: Question,
-    cases: Sequence[tuple[str, Sequence[Given]]],
-    store: Store,
-    *,
-    repeats: int = 1,
-    said: tuple[str, ...] = (),
-    trusted: bool = False,
-    hears: Hears | None = None,
-    wanted: Callable[[str, str, int], bool] | None = None,
-) -> tuple[Asked, ByHand]:
-    """Send a question about each case to each model, and gather what comes back.
-
-    :param wanted: whether a case is asked about, by its id, the model's name and the time.
-    :param said: the answers to the turns before, in a conversation.
-    :raises DrovikError: where a picture or a key is missing.
-    """
-    from drovik.planning.adhoc import by_hand
-    from drovik.planning.answers import answers_for
-    from drovik.planning.plan import ask_of, plan_sending
-    from drovik.planning.sources import source_digests
-
-    pictures = [(name, [one.picture for one in given]) for name, given in cases]
-    made = by_hand(Path.cwd(), settings, services.dialects, services.keys, question, pictures)
-    project = made.project
-    see_that_it_may_be_sent(services, list({arm.model.endpoint for arm in made.arms}), trusted)
-    digests = source_digests(project, store, project.cases)
-    asks = [
-        ask_of(made.task, arm, case, digests, said, repeat=repeat)
-        for case in project.cases
-        for arm in made.arms
-        for repeat in range(1, repeats + 1)
-        if wanted is None or wanted(case.id, arm.model_name, repeat)
-    ]
-    plan = plan_sending(asks, store.concluded())
-    tally = asyncio.run(_sent(project, store, plan, hears))
-    answers = answers_for(project, store, made.task, asks)
-    found = [HandAnswer(ask, answers[ask.identity]) for ask in asks if ask.identity in answers]
-    good = tuple(one for one in found if one.answer.status != "failed")
-    troubles = [*tally.warnings.values(), *tally.stops]
-    troubles += [failure_of(one) for one in found if one.answer.status == "failed"]
-    if hears is not None and not tally.stops:
-        troubles += [hears.trouble_of(ask) for ask in asks if ask.identity not in answers and hears.has_heard(ask)]
-    return Asked(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(asks) - len(good)), made
-
-
-def failure_of(one: HandAnswer) -> Problem:
-    """Why an answer failed."""
-    return Problem(f"{one.ask.case.id}, {one.model}: {one.answer.note or 'no reply after all tries'}")
-
-
-async def _sent(project: Any, store: Store, plan: Any, hears: Hears | None) -> Any:
-    from drovik.transport.dispatcher import Courier, SendingOptions
-    from drovik.transport.shared_limits import shared_file
-
-    courier = Courier(project, store, plan, SendingOptions(listener=hears, shared=shared_file()))
+async def until_stopped(courier: Courier) -> Tally:
+    """Send; the first signal lets no new request leave, the second leaves what is under way."""
     loop = asyncio.get_running_loop()
-    task = asyncio.create_task(courier.run())
+    task = asyncio.create_task(workflow.send(courier))
     for number in STOPPING:
         loop.add_signal_handler(number, lambda: task.cancel() if courier.tally.interrupted else courier.interrupt())
     try:
@@ -263,6 +42,16 @@ async def _sent(project: Any, store: Store, plan: Any, hears: Hears | None) -> A
     finally:
         for number in STOPPING:
             loop.remove_signal_handler(number)
+
+
+def endpoints_of(settings: ProjectFile) -> list[str]:
+    """The endpoints of the models that are asked."""
+    return list(dict.fromkeys(one.endpoint for one in settings.models.values()))
+
+
+def pictures_of(cases: Sequence[tuple[str, Sequence[Given]]]) -> list[tuple[str, list[Picture]]]:
+    """The cases with their pictures as a project has them."""
+    return [(name, [one.picture for one in given]) for name, given in cases]
 
 
 class Hears:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
+from drovik import workflow
 from drovik.cli.printing import print_json, say
-from drovik.cli.project_arguments import add_project_argument, project_folder, read_all
+from drovik.cli.project_arguments import add_project_argument, project_folder
 from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT, DrovikError, Problem
 
 if TYPE_CHECKING:
-    from drovik.images.decoding import PictureFacts
+    from drovik.images.picture_facts import PictureFacts
     from drovik.project.cases import Case
     from drovik.project.preps import Prep
     from drovik.project.reading import Project
@@ -29,7 +30,7 @@ def run(arguments: argparse.Namespace) -> int:
     from drovik.project.reading import check_secrets
 
     folder = project_folder(arguments.project)
-    project, problems = read_all(folder)
+    project, problems = workflow.check_project(folder)
     if project is not None:
         problems = problems + check_secrets(project) + _check_pictures(project)
         if not any("/prompts/" in one.file for one in problems):

@@ -38,8 +38,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Compare what has been answered; nothing is sent."""
-    from drovik.cli.documents import verdict_document
     from drovik.evaluation.gathering import gather
+    from drovik.reporting.documents import verdict_document
 
     if len(arguments.arms) not in (0, 2):
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))

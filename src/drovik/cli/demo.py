@@ -82,15 +82,15 @@ class _Job:
 
 def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
-    from drovik.cli.plan_arguments import Wanted, make_plan
     from drovik.cli.project_arguments import open_project, open_store
     from drovik.cli.quote import compared, keep, show_compared
-    from drovik.cli.send import send_plan
+    from drovik.cli.sending import send_plan
     from drovik.cli.summing_up import sending_document, sum_up
     from drovik.cost.estimate import Quoter
     from drovik.cost.token_rates import Rates
     from drovik.demo.copying import copy_demo
     from drovik.evaluation.gathering import gather
+    from drovik.workflow.plan import Wanted, make_plan
 
     fresh = copy_demo(folder)
     with _StandInThread() as standin, open_store(folder / ".drovik" / "answers.sqlite") as store:
@@ -125,8 +125,8 @@ def _show_results(views: list[TaskView]) -> None:
 
 
 def _verdicts(views: list[TaskView]) -> dict[str, Any]:
-    from drovik.cli.documents import verdict_document
     from drovik.comparing.verdict import rank
+    from drovik.reporting.documents import verdict_document
 
     tasks = {}
     for view in views:

@@ -11,13 +11,12 @@ from typing import TYPE_CHECKING
 from drovik.cli.endpoint_learn import TOLD, learn
 from drovik.cli.endpoint_try import services_with, try_one
 from drovik.cli.printing import heading, print_json, say, table
-from drovik.cli.services import (
-    Services,
-    see_that_it_may_be_sent,
-)
+from drovik.cli.services import require_sendable
 from drovik.errors import DONE, Problem, ServiceError, UsageError
 
 if TYPE_CHECKING:
+    from drovik.workflow.services import Services
+
     pass
 
 EXAMPLE = (
@@ -78,7 +77,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _models(arguments: argparse.Namespace) -> int:
     services = services_with(arguments.name, arguments.project)
-    see_that_it_may_be_sent(services, [arguments.name], arguments.trust)
+    require_sendable(services, [arguments.name], arguments.trust)
     path, found = asyncio.run(_listed(services, arguments.name, arguments.path))
     in_use = {one.id: name for name, one in services.settings.models.items() if one.endpoint == arguments.name}
     if arguments.json:

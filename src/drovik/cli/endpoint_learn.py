@@ -9,23 +9,17 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik import workflow
 from drovik.cli.endpoint_try import run_steps, tried_document
 from drovik.cli.printing import heading, print_json, say, shortened, table
-from drovik.cli.services import (
-    ask_yes,
-    nearest_project,
-    on_terminal,
-    see_that_it_may_be_sent,
-    services_at,
-    users_folder,
-)
+from drovik.cli.services import ask_yes, nearest_project, on_terminal, require_sendable
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError
 
 if TYPE_CHECKING:
-    from drovik.cli.services import Services
     from drovik.dialects.learn.sample_dialect import Learned
     from drovik.dialects.learn.samples import Exchange, SampleReply
     from drovik.workflow.endpoint_trial import Tried
+    from drovik.workflow.services import Services
 
 
 TOLD = {
@@ -52,7 +46,9 @@ def learn(arguments: argparse.Namespace) -> int:
         raise UsageError(Problem(f"'{arguments.name}' cannot name an endpoint", "no spaces, '/', '@', ':'")) from None
     sample = _sample(arguments)
     learned = _learned(arguments, sample)
-    folder = users_folder() if arguments.user else nearest_project(arguments.project) or users_folder()
+    folder = (
+        workflow.users_folder() if arguments.user else nearest_project(arguments.project) or workflow.users_folder()
+    )
     model_name = free_model_name(folder, learned.name, arguments.model_name or _model_name(learned.model))
     before = dialect_there(folder, learned.name)
     if not (arguments.no_try or sample.replies):
@@ -115,13 +111,13 @@ def _first_reply(
     services = _with_key(learned, folder)
     if services is None:
         return None
-    see_that_it_may_be_sent(services, [learned.name], arguments.trust)
+    require_sendable(services, [learned.name], arguments.trust)
     return asyncio.run(first_reply(learned.name, model_name, services.settings, services.dialects, services.keys))
 
 
 def _with_key(learned: Learned, folder: Path) -> Services | None:
     """The services of the folder, with the sample's own key where its variable is not set; None without any key."""
-    services = services_at(folder)
+    services = workflow.services_at(folder)
     if learned.key_env and learned.key_env not in services.keys:
         if not learned.key:
             return None
@@ -187,7 +183,7 @@ def _prove(arguments: argparse.Namespace, learned: Learned, folder: Path, model_
             how = f"{learned.key_env} is not set. Set it, then: drovik endpoint try {learned.name}"
             say(f"Not tried: {how}", style="yellow")
         return None
-    see_that_it_may_be_sent(services, [learned.name], arguments.trust)
+    require_sendable(services, [learned.name], arguments.trust)
     return run_steps(services, learned.name, model_name, quiet=arguments.json)
 
 

@@ -8,12 +8,14 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik import workflow
 from drovik.cli.printing import console, harmless, heading, print_json, say, seconds
-from drovik.cli.services import Services, nearest_project, see_that_it_may_be_sent, services_at, users_folder
+from drovik.cli.services import nearest_project, require_sendable
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 
 if TYPE_CHECKING:
     from drovik.workflow.endpoint_trial import Tried
+    from drovik.workflow.services import Services
 
 
 def try_one(arguments: argparse.Namespace) -> int:
@@ -27,7 +29,7 @@ def try_one(arguments: argparse.Namespace) -> int:
     model = arguments.model or models[0]
     if model not in models:
         raise UsageError(Problem(f"the endpoint has no model '{model}'", known_words(model, models)))
-    see_that_it_may_be_sent(services, [arguments.name], arguments.trust)
+    require_sendable(services, [arguments.name], arguments.trust)
     tried = run_steps(services, arguments.name, model, quiet=arguments.json)
     if arguments.json:
         print_json({"endpoint": arguments.name, "model": model, "steps": [tried_document(one) for one in tried]})
@@ -38,7 +40,7 @@ def services_with(name: str, project: Path | None) -> Services:
     """The services that have an endpoint: the project's, else the user's own."""
     folder = nearest_project(project)
     known: list[str] = []
-    for one in map(services_at, [*([folder] if folder else []), users_folder()]):
+    for one in map(workflow.services_at, [*([folder] if folder else []), workflow.users_folder()]):
         if name in one.settings.endpoints:
             return one
         known += one.settings.endpoints

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik.cli.pictures_shown import Shown, sources
 from drovik.cli.printing import print_json, say, shortened, table
 from drovik.cli.project_arguments import add_project_argument, open_project
 from drovik.errors import DONE, Problem, UsageError, known_words
@@ -40,20 +40,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--into-cases", action="store_true", help="make a case of each crop, or of each page")
     parser.add_argument("--all", action="store_true", help="list every picture, also where nothing looks wrong")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
-
-
-@dataclass(frozen=True)
-class Shown:
-    """A picture to be shown: whose it is, where its file is, and its bytes."""
-
-    case: Case
-    number: int
-    data: bytes
-
-    @property
-    def path(self) -> str:
-        """As the case names it."""
-        return self.case.pictures[self.number].path
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -92,24 +78,10 @@ def _named(arguments: argparse.Namespace) -> tuple[Project | None, ProjectFile, 
     return project, project.settings if project else ProjectFile(), cases
 
 
-def sources(project: Project | None, cases: Sequence[Case]) -> Iterator[Shown]:
-    """Each picture of the cases whose bytes are here."""
-    from drovik.planning.sources import is_elsewhere
-    from drovik.project.picture_files import PictureFolder
-
-    named = PictureFolder(Path(), None)
-    own = {case.id: case for case in project.cases} if project else {}
-    for case in cases:
-        folder = project.pictures if project and own.get(case.id) is case else named
-        for number, picture in enumerate(case.pictures):
-            if not is_elsewhere(picture):
-                yield Shown(case, number, folder.read(picture.path))
-
-
 def chosen_preps(settings: ProjectFile, words: Sequence[str] | None) -> dict[str, Prep]:
     """The preps that are meant, by name; all of the project, where none is named."""
-    from drovik.cli.asking import prep_of
-    from drovik.cli.services import Services
+    from drovik.workflow.asking import prep_of
+    from drovik.workflow.services import Services
 
     services = Services(Path(), settings, {}, {})
     if not words:

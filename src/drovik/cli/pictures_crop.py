@@ -10,7 +10,7 @@ from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
 
 if TYPE_CHECKING:
-    from drovik.cli.pictures import Shown
+    from drovik.cli.pictures_shown import Shown
     from drovik.images.prepare import Prepared
     from drovik.project.cases import Case
     from drovik.project.reading import Project
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 def crop(project: Project | None, settings: ProjectFile, cases: list[Case], arguments: argparse.Namespace) -> int:
     """Try crops on one picture, and write what comes of them where that is asked for."""
-    from drovik.cli.pictures import sources
+    from drovik.cli.pictures_shown import sources
 
     every = list(sources(project, cases))
     if len(every) != 1:

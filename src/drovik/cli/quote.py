@@ -8,7 +8,8 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.plan_arguments import Planned, Wanted, add_plan_arguments, make_plan, positive
+from drovik import workflow
+from drovik.cli.plan_arguments import add_plan_arguments, positive, wanted_of
 from drovik.cli.printing import aside, heading, print_json, say, table
 from drovik.cli.project_arguments import add_project_argument, open_project, open_store
 from drovik.errors import DONE
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from drovik.project.reading import Project
     from drovik.store.store import Store
     from drovik.store.sums import KeptQuote
+    from drovik.workflow.plan import Planned
 
 EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --instead 4000"
 
@@ -41,7 +43,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
-        planned = make_plan(project, store, Wanted.of(arguments))
+        planned = workflow.make_plan(project, store, wanted_of(arguments))
         rates = Rates(project, store)
         to_send = [ask for asks in planned.plan.to_send.values() for ask in asks]
         quotes = Quoter(planned.sources, rates).quotes(planned.threads, to_send, every=bool(arguments.cases))
@@ -91,8 +93,8 @@ class _Quoted:
         cases: int,
         arguments: argparse.Namespace,
     ) -> None:
-        from drovik.cli.limits import amounts
         from drovik.cost.duration import after_free, days_of
+        from drovik.workflow.limits import amounts
 
         self.project, self.planned, self.quotes, self.seconds = project, planned, quotes, seconds
         self.cases, self.arguments = cases, arguments

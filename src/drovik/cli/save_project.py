@@ -11,15 +11,16 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.printing import say
-from drovik.cli.services import USERS, Services, users_folder
 from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
-    from drovik.cli.asking import Asked
     from drovik.cli.pictures_given import Given
     from drovik.planning.adhoc import ByHand, Question
     from drovik.store.store import Store
+    from drovik.workflow.asking import Asked
+    from drovik.workflow.services import Services
 
 _TEMPLATE_SIGN = re.compile(r"\{\{|\{%|\{#")
 
@@ -94,10 +95,9 @@ def _services_into(folder: Path, services: Services, made: ByHand) -> list[str]:
     written = []
     for name, model in made.project.settings.models.items():
         endpoint = services.settings.endpoints[model.endpoint]
-        dialect = endpoint.dialect.removesuffix(USERS)
-        source = (
-            (users_folder() if endpoint.dialect.endswith(USERS) else services.folder) / "dialects" / f"{dialect}.toml"
-        )
+        dialect = endpoint.dialect.removesuffix(workflow.USERS)
+        home = workflow.users_folder() if endpoint.dialect.endswith(workflow.USERS) else services.folder
+        source = home / "dialects" / f"{dialect}.toml"
         target = folder / "dialects" / f"{dialect}.toml"
         if not target.exists():
             target.parent.mkdir(parents=True, exist_ok=True)

@@ -72,7 +72,7 @@ def run(arguments: argparse.Namespace) -> int:
 def _arm_document(view: TaskView, arm: ArmScores) -> dict[str, Any]:
     from dataclasses import asdict
 
-    from drovik.cli.documents import arm_document
+    from drovik.reporting.documents import arm_document
 
     structure = view.structure(arm.arm)
     return {**arm_document(arm), "structure": asdict(structure) if structure else None}

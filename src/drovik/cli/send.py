@@ -3,23 +3,18 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from drovik.cli.asking import STOPPING
-from drovik.cli.plan_arguments import Planned, Wanted, add_plan_arguments, make_plan, positive
+from drovik import workflow
+from drovik.cli.plan_arguments import add_plan_arguments, positive, wanted_of
 from drovik.cli.printing import print_json
 from drovik.cli.project_arguments import add_project_argument, open_project, open_store
-from drovik.cli.services import Services, require_agreed_folders, see_that_it_may_be_sent
-from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
+from drovik.cli.sending import exit_code, send_as_asked
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
-    from drovik.store.budget import Budget
     from drovik.store.store import Store
-    from drovik.transport.dispatcher import Courier
-    from drovik.transport.tally import Tally
+    from drovik.workflow.plan import Planned
 
 EXAMPLE = (
     "drovik send --task sort --arm gull/v2\n  drovik send --sample 20\n  drovik send --most 5.00\n"
@@ -52,7 +47,7 @@ def run(arguments: argparse.Namespace) -> int:
         return watch(arguments)
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
-        planned = make_plan(project, store, Wanted.of(arguments))
+        planned = workflow.make_plan(project, store, wanted_of(arguments))
         tally = send_as_asked(project, store, planned, arguments)
         drifts = _drifts(project, store, planned) if planned.plan.recheck else []
         if arguments.json:
@@ -61,69 +56,6 @@ def run(arguments: argparse.Namespace) -> int:
             sum_up(project, store, planned, tally)
             show_drift(drifts)
     return exit_code(tally)
-
-
-def exit_code(tally: Tally) -> int:
-    """What a run that went so ends with."""
-    if tally.interrupted:
-        return INTERRUPTED
-    if tally.stops:
-        return NO_SERVICE
-    return DOES_NOT_HOLD if tally.failed or tally.left else DONE
-
-
-def send_as_asked(project: Project, store: Store, planned: Planned, arguments: argparse.Namespace) -> Tally:
-    """See that it may be sent, to those hosts and for that money, and send it."""
-    from drovik.cli.limits import budget_for
-
-    budget = None
-    if planned.plan.count():
-        services = Services(project.folder, project.settings, project.dialects, project.keys)
-        see_that_it_may_be_sent(services, list(planned.plan.to_send), arguments.trust)
-        require_agreed_folders(services, arguments.trust)
-        budget = budget_for(project, store, planned, arguments.most or ())
-    return send_plan(project, store, planned, quiet=arguments.quiet or arguments.json, budget=budget)
-
-
-def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, budget: Budget | None = None) -> Tally:
-    """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    from drovik.cli.limits import most_at_once
-    from drovik.cli.progress import Progress
-    from drovik.transport.dispatcher import Courier, SendingOptions
-    from drovik.transport.shared_limits import shared_file
-
-    plan = planned.plan
-    if plan.known_of:
-        known = store.asked_rows()
-        store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
-    if plan.count() == 0:
-        return Courier(project, store, plan, SendingOptions()).tally
-    bound, problem = most_at_once(project, list(plan.to_send))
-    courier = Courier(project, store, plan, SendingOptions(budget, bound, shared_file()))
-    if problem is not None:
-        courier.tally.warn("files", problem)
-    with Progress(courier.tally, quiet) as progress:
-        return asyncio.run(_sending(courier, progress.note))
-
-
-async def _sending(courier: Courier, note: Callable[[str], None]) -> Tally:
-    task = asyncio.create_task(courier.run())
-    loop = asyncio.get_running_loop()
-
-    def interrupted() -> None:
-        if courier.tally.interrupted:
-            task.cancel()
-            return
-        courier.interrupt()
-        note("Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them.")
-
-    for number in STOPPING:
-        loop.add_signal_handler(number, interrupted)
-    try:
-        return await task
-    except asyncio.CancelledError:
-        courier.tally.left = courier.tally.open - courier.tally.elsewhere
-        return courier.tally
 
 
 def _drifts(project: Project, store: Store, planned: Planned) -> list[object]:

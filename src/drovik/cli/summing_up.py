@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import aside, money, say, shortened, statuses, table
 
 if TYPE_CHECKING:
-    from drovik.cli.plan_arguments import Planned
     from drovik.evaluation.drift import Drift
     from drovik.project.reading import Project
     from drovik.store.store import Store
     from drovik.transport.tally import Counts, Tally
+    from drovik.workflow.plan import Planned
 
 _TO_MEND = {
     "off_schema": "drovik score --details shows where; name the form in the prompt, or set second_try = true",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import asyncio
 import json
 import sys
 import tempfile
@@ -11,28 +12,20 @@ from decimal import Decimal
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.ask import add_question_arguments, overrides_of
-from drovik.cli.asking import (
-    HandAnswer,
-    Hears,
-    ask_by_hand,
-    chosen_models,
-    prep_of,
-    see_that_all_is_sent,
-    settings_for,
-    took,
-    wants_bytes,
-    with_id,
-)
+from drovik.cli.asking import Hears, endpoints_of, pictures_of, took, until_stopped
 from drovik.cli.pictures_given import Given, Words, given_pictures, sorted_out
 from drovik.cli.printing import aside, harmless, money, say
-from drovik.cli.services import Services, all_services, on_terminal
+from drovik.cli.services import all_services, on_terminal, require_sendable
 from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
 
 if TYPE_CHECKING:
     from drovik.planning.adhoc import Question
     from drovik.project.settings import ProjectFile
     from drovik.store.store import Store
+    from drovik.workflow.asking import HandAnswer
+    from drovik.workflow.services import Services
 
 EXAMPLE = "drovik talk tray.jpg\n  drovik talk tray.jpg --model fulmar --system 'You are a clerk.'"
 HELP = (
@@ -77,9 +70,12 @@ class _Talk:
         hears = Hears(stream=True)
         said = tuple(turn.answer.answer.text for turn in self.turns)
         cases = [("talk", pictures)]
-        asked, _ = ask_by_hand(
-            self.services, self.settings, made, cases, store, said=said, trusted=self.trusted, hears=hears
-        )
+        require_sendable(self.services, endpoints_of(self.settings), self.trusted)
+        asking = workflow.ask_by_hand(
+            self.services, self.settings, made, pictures_of(cases), store,
+            said=said, listener=hears, run=until_stopped,
+        )  # fmt: skip
+        asked, _ = asyncio.run(asking)
         for problem in asked.troubles:
             print(harmless(problem.line()), file=sys.stderr)
         self.answered = bool(asked.answers)
@@ -105,7 +101,7 @@ class _Talk:
     def show(self, word: str) -> None:
         """Have another picture go with the next question."""
         words = sorted_out([word], "")
-        self.waiting += given_pictures(words, self.folder, wants_bytes(self.services, [self.model]))
+        self.waiting += given_pictures(words, self.folder, workflow.wants_bytes(self.services, [self.model]))
 
     def cost(self) -> str:
         """What it came to so far."""
@@ -148,18 +144,20 @@ def run(arguments: argparse.Namespace) -> int:
     """Talk until `exit` or the end of input; 3 where the last question got no answer."""
     from drovik.store.store import Store
 
-    services, by_id = with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
-    models = chosen_models(services, [*(arguments.model or ()), *by_id])
+    services, by_id = workflow.with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
+    models = workflow.chosen_models(services, [*(arguments.model or ()), *by_id])
     if len(models) > 1:
         raise UsageError(Problem("a conversation is with one model", "give --model once"))
-    settings = settings_for(services, models, prep_of(services, arguments.prep), overrides_of(arguments))
-    see_that_all_is_sent(services, settings)
+    settings = workflow.settings_for(
+        services, models, workflow.prep_of(services, arguments.prep), overrides_of(arguments)
+    )
+    workflow.require_slots(services, settings)
     _see_that_history_is_kept(services, models[0])
     words = sorted_out(arguments.words, None)
     _see_that_nothing_reads_stdin(words)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
         talk = _Talk(services, settings, models[0], arguments.system, Path(folder), arguments.trust)
-        talk.waiting = given_pictures(words, Path(folder), wants_bytes(services, models))
+        talk.waiting = given_pictures(words, Path(folder), workflow.wants_bytes(services, models))
         with Store(Path(folder) / "store" / "asked.sqlite") as store:
             if words.question:
                 talk.ask(words.question, store)

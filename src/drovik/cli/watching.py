@@ -6,7 +6,8 @@ import argparse
 import time
 from pathlib import Path
 
-from drovik.cli.plan_arguments import Wanted, make_plan
+from drovik import workflow
+from drovik.cli.plan_arguments import wanted_of
 from drovik.cli.printing import aside
 from drovik.cli.project_arguments import open_project, open_store, project_folder
 from drovik.errors import DrovikError
@@ -18,7 +19,7 @@ SETTLED = 0.7
 
 def watch(arguments: argparse.Namespace) -> int:
     """Send what there is, then what comes; 130 at the end, as every interrupted run."""
-    from drovik.cli.send import exit_code, send_as_asked
+    from drovik.cli.sending import exit_code, send_as_asked
     from drovik.cli.summing_up import say_what_stops, sum_up
 
     folder = project_folder(arguments.project)
@@ -32,7 +33,7 @@ def watch(arguments: argparse.Namespace) -> int:
         try:
             project = open_project(arguments.project)
             with open_store(project.store_path) as store:
-                planned = make_plan(project, store, Wanted.of(arguments))
+                planned = workflow.make_plan(project, store, wanted_of(arguments))
                 if planned.plan.count():
                     tally = send_as_asked(project, store, planned, arguments)
                     if not arguments.quiet:

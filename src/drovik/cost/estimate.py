@@ -14,8 +14,7 @@ from typing import Any
 from drovik.cost.request_size import Load, load_of
 from drovik.cost.token_rates import Bounds, Rates
 from drovik.images.layout import layout_of
-from drovik.planning.conversation import Thread
-from drovik.planning.plan import Ask
+from drovik.planning.plan import Ask, Thread
 from drovik.planning.rendering import asking_of
 from drovik.planning.sources import Sources, is_elsewhere
 from drovik.project.arms import Arm

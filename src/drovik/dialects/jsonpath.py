@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from functools import lru_cache
 from typing import Any
 
+from drovik.dialects.jsonpath_filter import compile_filter
 from drovik.errors import Problem, RequestError
 
 Step = Callable[[Any], Iterator[Any]]
@@ -54,9 +55,7 @@ def _step(path: str, at: int) -> tuple[Step, int]:
     if path.startswith("[", at) and (end := _closing(path, at)):
         inside = path[at + 1 : end].strip()
         if inside.startswith("?"):
-            from drovik.dialects.jsonpath_filter import compile_filter
-
-            keeps = compile_filter(inside[1:], path)
+            keeps = compile_filter(inside[1:], path, compile_path)
             return (lambda value: filter(keeps, _every(value))), end + 1
         selectors = [_selector(one[1].strip(), path) for one in _SELECTOR.finditer(inside)]
         if selectors:

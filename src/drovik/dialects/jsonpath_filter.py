@@ -18,16 +18,18 @@ _TOKEN = re.compile(
     r"|(?P<path>@(?:\.[^\W\d][\w-]*|\[(?:-?\d+|'[^']*'|\"[^\"]*\"|\*)\])*))"
 )
 _WORDS = {"true": True, "false": False, "null": None}
+Compile = Callable[[str], Callable[[Any], list[Any]]]
 _NOTHING = object()
 
 
-def compile_filter(text: str, path: str) -> Test:
+def compile_filter(text: str, path: str, compile_path: Compile) -> Test:
     """A filter, what stands after the question mark, as a test of one value.
 
     :param path: the whole path, for messages.
+    :param compile_path: makes a function of a path that stands in the filter.
     :raises DrovikError: where it is no filter.
     """
-    parser = _Parser(text, path)
+    parser = _Parser(text, path, compile_path)
     test = parser.either()
     if parser.at < len(parser.tokens):
         raise parser.trouble()
@@ -37,8 +39,8 @@ def compile_filter(text: str, path: str) -> Test:
 class _Parser:
     """Recursive descent: or, and, not, comparison."""
 
-    def __init__(self, text: str, path: str) -> None:
-        self._path = path
+    def __init__(self, text: str, path: str, compile_path: Compile) -> None:
+        self._path, self._compile_path = path, compile_path
         self.tokens: list[tuple[str, str]] = []
         at = 0
         while text[at:].strip():
@@ -95,9 +97,7 @@ class _Parser:
         kind, text = self.tokens[self.at]
         self.at += 1
         if kind == "path":
-            from drovik.dialects.jsonpath import compile_path
-
-            return compile_path("$" + text[1:]), True
+            return self._compile_path("$" + text[1:]), True
         try:
             fixed = _WORDS[text] if kind == "word" else ast.literal_eval(text)
         except (ValueError, SyntaxError):

@@ -8,9 +8,9 @@ from dataclasses import dataclass, replace
 from drovik.errors import Problem, UsageError, known_words
 from drovik.parsing.answer import Answer
 from drovik.planning.answers import answers_for, pictures_sent
-from drovik.planning.conversation import Thread, arm_before, threads_of
+from drovik.planning.conversation import arm_before, threads_of
 from drovik.planning.judged_cases import judged_cases
-from drovik.planning.plan import Ask
+from drovik.planning.plan import Ask, Thread
 from drovik.planning.sources import source_digests
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
@@ -267,7 +267,7 @@ def _view(
     today = [arm for arm in arms if "@" not in arm.name]
     threads = threads_of(project, store, task, today, cases, digests)
     if task.judges is not None:
-        cases = judged_cases(project, store, task, cases, digests)
+        cases = judged_cases(project, store, task, cases, digests, threads_of)
     asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
     asks += _asks_of_older(store, task, arms, cases)
     left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}

@@ -4,25 +4,23 @@ from __future__ import annotations
 
 import contextlib
 import io
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import PictureError, Problem
-from drovik.images.decoding import PictureFacts, broken, make_ready, see_that_it_is_not_too_large
 from drovik.images.kinds import extra_package
-from drovik.images.shots import Shot, chosen_frames, thinned
+from drovik.images.picture_facts import PictureFacts, broken, make_ready, see_that_it_is_not_too_large
+from drovik.images.shots import Shot, changing, chosen_frames, sample_of
 from drovik.project.preps import Frames, Prep
 
 if TYPE_CHECKING:
-    import numpy as np
     from PIL import Image
 
 UNASKED = Frames(evenly=8)
 """The frames that are taken of a video where the prep does not say."""
 
-_SAMPLE_SIDE = 32
 _WORTH_A_SEEK = 240
 """So many frames further on, it is quicker to seek than to decode what lies between."""
 
@@ -108,25 +106,3 @@ def _orientation(stream: Any) -> int:
     with contextlib.suppress(Exception):  # an older PyAV tells nothing of it
         turned = round(float(getattr(stream.codec_context, "rotation", 0) or 0))
     return {0: 1, 90: 8, -270: 8, 180: 3, -180: 3, 270: 6, -90: 6}.get(turned, 1)
-
-
-def sample_of(picture: Image.Image) -> np.ndarray[Any, Any]:
-    """A picture as a few gray values from 0 to 1, to tell how much it differs from another."""
-    import numpy as np
-
-    small = picture.convert("L").resize((_SAMPLE_SIDE, _SAMPLE_SIDE))
-    return np.asarray(small, dtype=np.float32) / 255
-
-
-def changing(samples: Sequence[np.ndarray[Any, Any]], times: Sequence[float], rule: Frames) -> list[Shot]:
-    """The frames that differ from the one taken before by more than the rule's share of full brightness.
-
-    The difference is the mean of the absolute differences of gray values.
-    """
-    import numpy as np
-
-    taken = [0] if samples else []
-    for number in range(1, len(samples)):
-        if float(np.abs(samples[number] - samples[taken[-1]]).mean()) > (rule.on_change or 0):
-            taken.append(number)
-    return [Shot(number + 1, round(times[number], 3)) for number in thinned(taken, rule.most)]

@@ -9,55 +9,34 @@ from __future__ import annotations
 import contextlib
 import io
 import threading
-import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cache
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import DrovikError, PictureError, Problem
 from drovik.images.gif_frames import largest_frame
 from drovik.images.kinds import Kind, extra_package, kind_of
 from drovik.images.metadata import may_be_turned
+from drovik.images.picture_facts import (
+    MOST_PIXELS_OF_SMALL,
+    PictureFacts,
+    allowed_pixels,
+    broken,
+    make_ready,
+    see_that_it_is_not_too_large,
+)
 from drovik.images.shots import Shot, chosen_frames, chosen_pages
 from drovik.project.preps import MOST_PAGES, PAGE_RESOLUTION, Prep
-from drovik.project.settings import DEFAULT_MAX_PIXELS
 
 if TYPE_CHECKING:
     from PIL import Image
 
 _ORIENTATION = 0x0112
 _FORMATS = ("JPEG", "PNG", "WEBP", "GIF", "BMP", "TIFF")
-SMALL_BYTES, MOST_PIXELS_OF_SMALL = 1_000_000, 40_000_000
 MOST_FRAMES = 10_000
 """Of a moving picture or a document, where all are wanted."""
 _DEFAULT_LENGTH = 0.1
 """Seconds for which a frame is shown where the clip does not say."""
-
-
-@dataclass(frozen=True)
-class PictureFacts:
-    """What a source's content says it is, and the shots that a prep takes of it.
-
-    `sizes` are those of the shots as stored, in pixels; `orientation` is Exif's, 1 to 8; `count` is how
-    many pages or frames there are in all.
-    """
-
-    format: str
-    sizes: tuple[tuple[int, int], ...]
-    orientation: int
-    shots: tuple[Shot, ...]
-    count: int = 1
-
-    @property
-    def width(self) -> int:
-        """The first shot's, as stored."""
-        return self.sizes[0][0]
-
-    @property
-    def height(self) -> int:
-        """The first shot's, as stored."""
-        return self.sizes[0][1]
 
 
 @dataclass
@@ -118,52 +97,6 @@ def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Any]
         raise PictureError(one if one.file else one._replace(file=path) for one in error.problems) from None
     except Exception:  # the decoders raise whatever a broken file makes them stumble over
         raise PictureError(broken(path)) from None
-
-
-def broken(path: str) -> Problem:
-    """The problem with a file that cannot be decoded."""
-    what = "is a broken picture: it cannot be decoded, or breaks off"
-    return Problem(what, "open it elsewhere and save it again", path)
-
-
-def see_that_it_is_not_too_large(size: tuple[int, int], path: str, max_pixels: int) -> None:
-    """See that a picture stays within the project's limit.
-
-    :raises DrovikError: where it does not.
-    """
-    if size[0] * size[1] > max_pixels:
-        remedy = "shrink it, or raise max_pixels in drovik.toml"
-        what = f"{size[0]} x {size[1]} pixels are more than max_pixels = {max_pixels}"
-        raise PictureError(Problem(what, remedy, path))
-
-
-def allowed_pixels(size: int, max_pixels: int) -> int:
-    """How many pixels a file of so many bytes may have.
-
-    A hundred million pixels of one colour fit into some kilobytes, and take half a gigabyte or more once decoded.
-    Where the project does not say, a small file is not believed to be that large a picture.
-    """
-    if max_pixels == DEFAULT_MAX_PIXELS and size < SMALL_BYTES:
-        return MOST_PIXELS_OF_SMALL
-    return max_pixels
-
-
-_getting_ready = threading.Lock()
-
-
-@cache
-def _load_plugins() -> None:
-    from PIL import Image
-
-    Image.init()
-    warnings.filterwarnings("ignore", module="PIL")  # broken metadata is not the user's concern: it is cut out
-    Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked on the header, takes its place
-
-
-def make_ready() -> None:
-    """Load Pillow's plugins once: two threads that do so at the same time can miss one."""
-    with _getting_ready:
-        _load_plugins()
 
 
 def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
@@ -239,7 +172,7 @@ def _count(picture: Image.Image, format_: str, prep: Prep) -> int:
 
 def _moving_shots(picture: Image.Image, count: int, prep: Prep, path: str, max_pixels: int) -> list[Shot]:
     """The frames that a prep takes of a moving GIF or WebP."""
-    from drovik.images.clips import changing, sample_of
+    from drovik.images.shots import changing, sample_of
 
     assert prep.frames is not None
     times, now = [], 0.0

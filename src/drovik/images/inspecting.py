@@ -8,9 +8,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from drovik.images.decoding import PictureFacts, opened
+from drovik.images.decoding import opened
 from drovik.images.drawing import draw
 from drovik.images.layout import layout_of
+from drovik.images.picture_facts import PictureFacts
 from drovik.project.preps import Frames, Prep
 
 if TYPE_CHECKING:

@@ -10,11 +10,12 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from drovik.errors import DrovikError, PictureError, Problem
-from drovik.images.decoding import PictureFacts, opened
+from drovik.images.decoding import opened
 from drovik.images.drawing import draw
 from drovik.images.encoding import encoded
 from drovik.images.layout import Layout, layout_of
 from drovik.images.metadata import BrokenPicture, cut_metadata
+from drovik.images.picture_facts import PictureFacts
 from drovik.images.shots import Shot
 from drovik.project.preps import Frames, Prep
 

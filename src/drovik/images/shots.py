@@ -8,10 +8,16 @@ from __future__ import annotations
 
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from drovik.errors import PictureError, Problem
 from drovik.project.preps import MOST_PAGES, Frames, Prep
+
+if TYPE_CHECKING:
+    import numpy as np
+    from PIL import Image
+
+_SAMPLE_SIDE = 32
 
 
 class Shot(NamedTuple):
@@ -74,3 +80,25 @@ def _evenly(count: int, wanted: int) -> list[int]:
 def _shown_at(times: Sequence[float], time: float) -> int:
     """The frame that is on the screen at a time: the last one that began before or then."""
     return max(0, bisect_right(times, time + 1e-6) - 1) if times else bisect_left(times, time)
+
+
+def sample_of(picture: Image.Image) -> np.ndarray[Any, Any]:
+    """A picture as a few gray values from 0 to 1, to tell how much it differs from another."""
+    import numpy as np
+
+    small = picture.convert("L").resize((_SAMPLE_SIDE, _SAMPLE_SIDE))
+    return np.asarray(small, dtype=np.float32) / 255
+
+
+def changing(samples: Sequence[np.ndarray[Any, Any]], times: Sequence[float], rule: Frames) -> list[Shot]:
+    """The frames that differ from the one taken before by more than the rule's share of full brightness.
+
+    The difference is the mean of the absolute differences of gray values.
+    """
+    import numpy as np
+
+    taken = [0] if samples else []
+    for number in range(1, len(samples)):
+        if float(np.abs(samples[number] - samples[taken[-1]]).mean()) > (rule.on_change or 0):
+            taken.append(number)
+    return [Shot(number + 1, round(times[number], 3)) for number in thinned(taken, rule.most)]

@@ -7,12 +7,12 @@ hold that one's answer: so a thread is known as far as there are answers, and gr
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any, Literal, NamedTuple
+from typing import Any
 
 from drovik.parsing.answer import Answer
 from drovik.planning.answers import answer_to, answers_for
 from drovik.planning.judged_cases import judged_cases
-from drovik.planning.plan import Ask, Follow, Mend, ask_of
+from drovik.planning.plan import Ask, Follow, Mend, State, Thread, ask_of
 from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
@@ -20,29 +20,6 @@ from drovik.project.tasks import Task
 from drovik.store.store import Store
 
 MOST_ERRORS_TOLD = 8
-
-State = Literal["open", "before", "stuck", "not_asked"]
-"""`open`: as far as it got; `before`: the task before has no answer; `stuck`: a turn or task before failed;
-`not_asked`: its `where` does not hold."""
-
-
-class Thread(NamedTuple):
-    """All asks of a thread that are known; all but the last have an answer.
-
-    `second` are the second tries after answers that were not in form.
-    """
-
-    arm: Arm
-    case: Case
-    repeat: int
-    asks: tuple[Ask, ...]
-    state: State
-    second: tuple[Ask, ...] = ()
-
-    @property
-    def every(self) -> tuple[Ask, ...]:
-        """All that is asked, second tries too."""
-        return (*self.asks, *self.second)
 
 
 def threads_of(
@@ -55,7 +32,7 @@ def threads_of(
 ) -> list[Thread]:
     """The threads of a task, spread over the arms: all of them about the first case, then about the next."""
     if task.judges is not None:
-        cases = judged_cases(project, store, task, cases, digests)
+        cases = judged_cases(project, store, task, cases, digests, threads_of)
     earlier = _earlier(project, store, task, arms, cases, digests)
     threads = []
     most = max((repeats_of(task, arm.model) for arm in arms), default=1)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from drovik.parsing.answer import Answer
 from drovik.planning.answers import answers_for
+from drovik.planning.plan import Thread
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.judging import Judges, comes_first, judged_id
@@ -15,14 +16,15 @@ from drovik.project.reading import Project
 from drovik.project.tasks import Task
 from drovik.store.store import Store
 
-if TYPE_CHECKING:
-    from drovik.planning.conversation import Thread
+Threads = Callable[[Project, Store, Task, Sequence[Arm], Sequence[Case], Mapping[str, str]], Sequence[Thread]]
 
 
 def judged_cases(
-    project: Project, store: Store, task: Task, cases: Sequence[Case], digests: Mapping[str, str]
+    project: Project, store: Store, task: Task, cases: Sequence[Case], digests: Mapping[str, str], threads_of: Threads
 ) -> tuple[Case, ...]:
     """A case for each answer to be judged, of the chosen cases; those that are not there yet come later.
+
+    :param threads_of: makes the conversations of the judged task.
 
     :raises DrovikError: where the judge names an arm that is none.
     """
@@ -31,7 +33,8 @@ def judged_cases(
     judged = project.task(judges.task)
     every = arms_of(judged, project.settings)
     check_arm_words(every, [*(judges.arms or ()), *([judges.against] if judges.against else [])])
-    answers = _answers(project, store, judged, every, cases, digests)
+    threads = threads_of(project, store, judged, every, cases, digests)
+    answers = _answers(project, store, judged, threads)
     found = []
     for case in cases:
         for arm in fitting_arms(every, judges.arms or ()):
@@ -52,17 +55,9 @@ def judged_cases(
 
 
 def _answers(
-    project: Project,
-    store: Store,
-    judged: Task,
-    arms: Sequence[Arm],
-    cases: Sequence[Case],
-    digests: Mapping[str, str],
+    project: Project, store: Store, judged: Task, threads: Sequence[Thread]
 ) -> dict[tuple[str, str], Answer]:
     """The first answer of each arm to each case, to the last turn."""
-    from drovik.planning.conversation import threads_of
-
-    threads: list[Thread] = threads_of(project, store, judged, arms, cases, digests)
     last = [one for one in threads if one.repeat == 1 and len(one.asks) > len(one.arm.prompt.turns)]
     answers = answers_for(project, store, judged, [one.asks[-1] for one in last])
     return {

@@ -13,7 +13,7 @@ import secrets
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from drovik.dialects.turns import Asking
 from drovik.images.prepare import PREPARING_REVISION
@@ -71,6 +71,30 @@ class Ask(NamedTuple):
             self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn,
             self.mend is not None,
         )  # fmt: skip
+
+
+State = Literal["open", "before", "stuck", "not_asked"]
+"""`open`: as far as it got; `before`: the task before has no answer; `stuck`: a turn or task before failed;
+`not_asked`: its `where` does not hold."""
+
+
+class Thread(NamedTuple):
+    """All asks of a thread that are known; all but the last have an answer.
+
+    `second` are the second tries after answers that were not in form.
+    """
+
+    arm: Arm
+    case: Case
+    repeat: int
+    asks: tuple[Ask, ...]
+    state: State
+    second: tuple[Ask, ...] = ()
+
+    @property
+    def every(self) -> tuple[Ask, ...]:
+        """All that is asked, second tries too."""
+        return (*self.asks, *self.second)
 
 
 Follow = Callable[[Ask], Sequence[Ask]]

@@ -7,7 +7,8 @@ from itertools import pairwise
 from typing import Any
 
 from drovik.errors import DrovikError, PictureError, Problem
-from drovik.images.decoding import PictureFacts, look_at
+from drovik.images.decoding import look_at
+from drovik.images.picture_facts import PictureFacts
 from drovik.images.shots import Shot
 from drovik.project.arms import Arm
 from drovik.project.canonical import canonical

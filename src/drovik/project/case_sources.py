@@ -7,6 +7,7 @@ import io
 import itertools
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,6 @@ from jsonpointer import JsonPointer
 
 from drovik.errors import DrovikError, Problem, ProjectError, known_words
 from drovik.files import opened
-from drovik.project.cases import Row
 from drovik.project.tasks import Task
 
 _PICTURES = (".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff", ".heic", ".heif")
@@ -27,6 +27,14 @@ MOST_LINE_BYTES = 50_000_000
 
 _PLAIN_COLUMNS = ("id", "image", "group", "split")
 _PREFIXES = ("image", "given", "expected", "region")
+
+
+@dataclass(frozen=True)
+class Row:
+    """What a source yields: a case not yet checked, and where it was written."""
+
+    values: Mapping[str, Any] | bytes
+    place: str
 
 
 def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row]:

@@ -7,7 +7,6 @@ one folder of pictures per label.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 from typing import Annotated, Any, Literal, NamedTuple
@@ -15,6 +14,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
 from drovik.errors import Problem
+from drovik.project.case_sources import Row
 from drovik.project.preps import Box, Prep
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of
@@ -88,14 +88,6 @@ class CaseRow(Frozen):
     split: Split = "tune"
     refusal: list[str] = Field(default_factory=list)
     regions: dict[str, Box] = Field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Row:
-    """What a source yields: a case not yet checked, and where it was written."""
-
-    values: Mapping[str, Any] | bytes
-    place: str
 
 
 def read_cases(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> list[Case]:

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import Field, field_validator, model_validator
 
-from drovik.errors import Problem, known_words
 from drovik.project.toml_files import Frozen
 
 if TYPE_CHECKING:
-    from drovik.project.tasks import Task
+    pass
 
 
 class After(Frozen):
@@ -66,41 +64,3 @@ class Where(Frozen):
         if self.is_ is not None:
             return found in self.is_
         return found not in (self.is_not or ())
-
-
-def check_chains(tasks: Sequence[Task], models: Sequence[str]) -> list[Problem]:
-    """Tasks that come after one that is not there, after themselves, or have a condition and nothing before."""
-    by_name = {task.name: task for task in tasks}
-    problems = []
-    for task in tasks:
-        after = task.after
-        if after is None:
-            if task.where is not None:
-                what = "a condition is about the answer before, and the task comes after no other"
-                problems.append(Problem(what, 'add after = "TASK"', task.file, "where"))
-            continue
-        before = by_name.get(after.task)
-        if before is None:
-            what = f"there is no task '{after.task}'"
-            problems.append(Problem(what, known_words(after.task, by_name), task.file, "after"))
-            continue
-        if after.model is not None and after.model not in models:
-            what = f"there is no model '{after.model}'"
-            problems.append(Problem(what, known_words(after.model, models), task.file, "after.model"))
-        names = [prompt.name for prompt in before.prompts]
-        if after.prompt is not None and after.prompt not in names:
-            what = f"'{after.task}' has no prompt version '{after.prompt}'"
-            problems.append(Problem(what, known_words(after.prompt, names), task.file, "after.prompt"))
-        if _comes_round(task, by_name):
-            problems.append(Problem("it comes after itself, round a circle", "break it", task.file, "after"))
-    return problems
-
-
-def _comes_round(task: Task, by_name: dict[str, Task]) -> bool:
-    seen, here = set(), task
-    while here.after is not None and here.after.task in by_name:
-        if here.name in seen:
-            return True
-        seen.add(here.name)
-        here = by_name[here.after.task]
-    return False

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from pydantic import Field
 
-from drovik.errors import Problem, known_words
+from drovik.errors import Problem
 from drovik.project.templates import compiled
 from drovik.project.toml_files import Frozen, collected, read_toml, validated
 
 if TYPE_CHECKING:
-    from drovik.project.tasks import Task
+    pass
 
 TASK_VARIABLES = ("labels", "schema")
 """What a task itself gives to its prompts, beside the facts `given` by a case."""
@@ -90,25 +89,3 @@ def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | No
 def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> frozenset[str] | None:
     found = collected(problems, compiled, text, shown, place)
     return None if found is None else found[1]
-
-
-def check_variables(task: Task, given_names: Sequence[str]) -> list[Problem]:
-    """A Problem for each variable of the task's prompts that nothing fills.
-
-    :param given_names: every name that some case of the project has in `given`.
-    """
-    known = {*OUR_VARIABLES, *given_names}
-    problems = []
-    for prompt in task.prompts:
-        for name in sorted(prompt.variables - known):
-            problems.append(Problem(f"unknown variable '{name}'", known_words(name, known), prompt.file))
-        if "labels" in prompt.variables and not task.labels:
-            remedy = "list them in the label measure of question.toml"
-            problems.append(Problem("uses 'labels', and the task has none", remedy, prompt.file))
-        if "earlier" in prompt.variables and task.after is None:
-            remedy = 'name the task before in question.toml, like after = "describe"'
-            problems.append(Problem("uses 'earlier', and the task comes after no other", remedy, prompt.file))
-        if "schema" in prompt.variables and task.schema is None:
-            remedy = "name a schema file under [answer] of question.toml"
-            problems.append(Problem("uses 'schema', and the task has none", remedy, prompt.file))
-    return problems

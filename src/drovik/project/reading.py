@@ -8,14 +8,14 @@ from pathlib import Path
 from drovik.errors import Problem, ProjectError, known_words
 from drovik.project import key_signs
 from drovik.project.cases import Case, read_cases
-from drovik.project.chains import check_chains
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.expected import check_expected
-from drovik.project.judging import Reviews, check_judges, read_reviews
 from drovik.project.keys import check_keys, read_keys
 from drovik.project.picture_files import PictureFolder
-from drovik.project.prompts import OUR_VARIABLES, check_variables
+from drovik.project.prompts import OUR_VARIABLES
+from drovik.project.reviews import Reviews, read_reviews
 from drovik.project.settings import ProjectFile, read_settings
+from drovik.project.task_checks import check_chains, check_judges, check_variables
 from drovik.project.tasks import Task, read_tasks, task_names
 from drovik.project.toml_files import collected
 

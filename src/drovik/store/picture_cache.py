@@ -7,7 +7,7 @@ import sqlite3
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
-from drovik.images.decoding import PictureFacts
+from drovik.images.picture_facts import PictureFacts
 from drovik.images.shots import Shot
 from drovik.project.picture_files import FileState
 from drovik.store.database import transaction

@@ -91,7 +91,7 @@ async def _take(
     template: RequestTemplate,
     picture: DraftPicture | None,
 ) -> dict[str, Any]:
-    from drovik.transport.exchange import send
+    from drovik.transport.polling import send
 
     request = template.fill(line.endpoint.url, line.writer.scope(draft, picture))
     try:

@@ -1,1 +1,82 @@
-"""What the commands and Python users call."""
+"""What the commands and Python users call: reading a project, planning, sending, asking, evaluating. Nothing prints.
+
+The modules behind are loaded at the first use of what is in them, so that `drovik --help` needs none.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from drovik.workflow.asking import (
+        Asked,
+        HandAnswer,
+        ask_by_hand,
+        chosen_models,
+        failure_of,
+        prep_of,
+        require_slots,
+        settings_for,
+        wants_bytes,
+        with_id,
+    )
+    from drovik.workflow.limits import budget_for, most_at_once
+    from drovik.workflow.plan import Planned, Wanted, make_plan
+    from drovik.workflow.projects import check_project, load_project
+    from drovik.workflow.sending import courier_for, send
+    from drovik.workflow.services import USERS, Services, require_agreed_folders, services_at, users_folder
+
+__all__ = [
+    "USERS",
+    "Asked",
+    "HandAnswer",
+    "Planned",
+    "Services",
+    "Wanted",
+    "ask_by_hand",
+    "budget_for",
+    "check_project",
+    "chosen_models",
+    "courier_for",
+    "failure_of",
+    "load_project",
+    "make_plan",
+    "most_at_once",
+    "prep_of",
+    "require_agreed_folders",
+    "require_slots",
+    "send",
+    "services_at",
+    "settings_for",
+    "users_folder",
+    "wants_bytes",
+    "with_id",
+]
+
+_NAMES_OF = {
+    "asking": (
+        "Asked",
+        "HandAnswer",
+        "ask_by_hand",
+        "chosen_models",
+        "failure_of",
+        "prep_of",
+        "require_slots",
+        "settings_for",
+        "wants_bytes",
+        "with_id",
+    ),
+    "limits": ("budget_for", "most_at_once"),
+    "plan": ("Planned", "Wanted", "make_plan"),
+    "projects": ("check_project", "load_project"),
+    "sending": ("courier_for", "send"),
+    "services": ("USERS", "Services", "require_agreed_folders", "services_at", "users_folder"),
+}
+_MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _MODULE_OF:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(import_module(f"{__name__}.{_MODULE_OF[name]}"), name)

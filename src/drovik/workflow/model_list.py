@@ -10,9 +10,9 @@ from drovik.dialects.jsonpath import compile_path
 from drovik.dialects.learn.trees import leaves, names_of
 from drovik.dialects.learn.vocabulary import MODEL, folded
 from drovik.dialects.request_template import HttpRequest
-from drovik.transport.exchange import fetch_clean
 from drovik.transport.http import NoReply
 from drovik.transport.outcomes import Outcome
+from drovik.transport.polling import fetch_clean
 from drovik.transport.session import Line
 
 if TYPE_CHECKING:

@@ -6,47 +6,16 @@ are parts. Names decide between texts, and where they do not, the likeliest is t
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from drovik.dialects.learn import vocabulary as words
-from drovik.dialects.learn.inference import Taken
+from drovik.dialects.learn.parts import Parts, _short
 from drovik.dialects.learn.picture_places import Shown, picture_in, says_how
 from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at
 from drovik.dialects.learn.turns_in import find_turns
 from drovik.errors import Problem, SampleError
-
-
-@dataclass
-class Parts:
-    """Where the parts of a request are. `turns` is the list of turns, `turn` the one with the question."""
-
-    tree: Any
-    prompt: Path | None = None
-    system: Path | None = None
-    turns: Path | None = None
-    turn: Path | None = None
-    role_key: str = ""
-    roles: dict[str, str] = field(default_factory=dict)
-    pictures: dict[Path, Shown] = field(default_factory=dict)
-    model: Path | None = None
-    settings: dict[Path, str] = field(default_factory=dict)
-    schema: Path | None = None
-    secrets: dict[Path, str] = field(default_factory=dict)
-    taken: list[Taken] = field(default_factory=list)
-
-    def take(self, role: str, path: Path, why: str, sure: bool = True, others: tuple[Path, ...] = ()) -> None:
-        """Note what a part was taken for."""
-        value = value_at(self.tree, path)
-        self.taken.append(Taken(role, shown(path), _short(value), why, sure, tuple(shown(one) for one in others)))
-
-
-def _short(value: Any) -> str:
-    text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-    return text if len(text) <= 60 else text[:57] + "…"
 
 
 def find_parts(

@@ -10,7 +10,7 @@ from drovik.dialects.learn.inference import Taken
 from drovik.dialects.learn.trees import Path, leaves, lists, shown, value_at
 
 if TYPE_CHECKING:
-    from drovik.dialects.learn.request_parts import Parts
+    from drovik.dialects.learn.parts import Parts
 
 
 def find_turns(parts: Parts) -> None:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import lru_cache
 
+from drovik.scoring.alignment import Aligned, Step
 from drovik.scoring.causes.cause_table import ANOTHER_VALUE, OTHER_WORDS
 from drovik.scoring.causes.glyphs import is_glyph_slip
 from drovik.scoring.causes.value_causes import plain_cause
 from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
-from drovik.scoring.measures.alignment import Aligned, Step
 
 MOST = 20
 """So many findings tell enough of one text."""

@@ -14,8 +14,9 @@ from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.value_causes import value_causes
 from drovik.scoring.json_pointer import at, is_absent, shown
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
-from drovik.scoring.rules.nested import Leaf, Node, compare, read_nodes
+from drovik.scoring.rules.nested import Leaf, Node, compare
 from drovik.scoring.rules.rule import OUTCOMES, Absent, Anything
+from drovik.scoring.rules.rule_table import read_nodes
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from drovik.errors import Problem
 from drovik.project.tasks import Task
+from drovik.scoring.alignment import Aligned, align_lines
 from drovik.scoring.causes.text_causes import text_findings
 from drovik.scoring.json_pointer import Pointer, at, shown
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Trace, share
-from drovik.scoring.measures.alignment import Aligned, align_lines
 from drovik.scoring.measures.critical_tokens import dates_in, must_be_right, numbers_in, recalled
 from drovik.scoring.measures.normalization import Folding
 

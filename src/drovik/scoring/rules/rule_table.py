@@ -2,9 +2,25 @@
 
 from __future__ import annotations
 
-from drovik.scoring.rules.nested import List, Record
+from collections.abc import Mapping
+from typing import Any
+
+from drovik.errors import Problem, known_words
+from drovik.parsing.schema_errors import pointer
+from drovik.project.toml_files import validated
+from drovik.scoring.rules.nested import List, Node, Record
 from drovik.scoring.rules.quantities import Amount, Date, Number, Time
-from drovik.scoring.rules.rule import Absent, Anything, Code, Exact, Near, OneOf, Rule, Text, YesNo
+from drovik.scoring.rules.rule import (
+    Absent,
+    Anything,
+    Code,
+    Exact,
+    Near,
+    OneOf,
+    Rule,
+    Text,
+    YesNo,
+)
 from drovik.scoring.rules.text_rules import Address, Formula
 
 RULES: dict[str, type[Rule]] = {
@@ -25,3 +41,43 @@ RULES: dict[str, type[Rule]] = {
     "anything": Anything,
     "absent": Absent,
 }
+
+
+def read_nodes(
+    table: Mapping[str, Mapping[str, Any]], file: str, place: str, problems: list[Problem]
+) -> tuple[Node, ...]:
+    """The fields of a table, each by its rule; what is wrong is added to `problems` and left out.
+
+    :param place: of the table in the file.
+    """
+    found = [_node(name, row, file, f"{place}.{name}", problems) for name, row in table.items()]
+    return tuple(node for node in found if node is not None)
+
+
+def _node(name: str, row: Mapping[str, Any], file: str, place: str, problems: list[Problem]) -> Node | None:
+    kind = row.get("rule", "exact")
+    if kind not in RULES:
+        known = known_words(str(kind), RULES)
+        problems.append(Problem(f"there is no rule '{kind}'", known, file, f"{place}.rule"))
+        return None
+    rule = validated(RULES[kind], {key: value for key, value in row.items() if key != "rule"}, file, problems, place)
+    if rule is None:
+        return None
+    where = rule.at if rule.at is not None else pointer([name])
+    if isinstance(rule, Record):
+        return Node(name, where, rule, read_nodes(rule.fields, file, f"{place}.fields", problems))
+    if isinstance(rule, List):
+        item = _item(rule, file, place, problems)
+        return None if item is None else Node(name, where, rule, (item,))
+    return Node(name, where, rule)
+
+
+def _item(rule: List, file: str, place: str, problems: list[Problem]) -> Node | None:
+    if rule.fields is not None and rule.item is not None:
+        problems.append(Problem("a list has 'item' or 'fields', not both", "take one out", file, place))
+        return None
+    if rule.fields is not None:
+        below = read_nodes(rule.fields, file, f"{place}.fields", problems)
+        return Node("", "", Record(fields=rule.fields or {"": {}}), below) if below else None
+    item = _node("", {"at": "", **(rule.item or {})}, file, f"{place}.item", problems)
+    return item

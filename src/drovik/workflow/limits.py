@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING
 from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
-    from drovik.cli.plan_arguments import Planned
     from drovik.project.reading import Project
     from drovik.store.budget import Budget
     from drovik.store.store import Store
+    from drovik.workflow.plan import Planned
 
 FILES_BESIDE = 36
 """So many files a program has open beside its connections, at the most."""
