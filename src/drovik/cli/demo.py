@@ -12,6 +12,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.printing import heading, print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE
 
@@ -83,14 +84,11 @@ class _Job:
 def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
     from drovik.cli.project_arguments import open_project, open_store
-    from drovik.cli.quote import compared, keep, show_compared
+    from drovik.cli.quote import show_compared
     from drovik.cli.sending import send_plan
     from drovik.cli.summing_up import sending_document, sum_up
-    from drovik.cost.estimate import Quoter
-    from drovik.cost.token_rates import Rates
     from drovik.demo.copying import copy_demo
     from drovik.evaluation.gathering import gather
-    from drovik.workflow.plan import Wanted, make_plan
 
     fresh = copy_demo(folder)
     with _StandInThread() as standin, open_store(folder / ".drovik" / "answers.sqlite") as store:
@@ -100,13 +98,12 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
             say(f"The demo project is in {folder}{already}: pictures of lost property, and what is right.")
             say(f"The stand-in, a simulated service, answers at http://127.0.0.1:{standin.port} while this runs.")
         project = open_project(folder)
-        planned = make_plan(project, store, Wanted())
-        asks = [ask for own in planned.plan.to_send.values() for ask in own]
-        keep(store, Quoter(planned.sources, Rates(project, store)).quotes(planned.threads, asks, every=False))
+        planned = workflow.make_plan(project, store, workflow.Wanted())
+        workflow.keep_estimate(store, workflow.estimate_sending(project, store, planned).arms)
         tally = send_plan(project, store, planned, quiet)
         if not silent:
             sum_up(project, store, planned, tally)
-            show_compared(compared(store))
+            show_compared(workflow.estimates_and_bills(store))
         sent = sending_document(project, store, planned, tally)
         return _Job(project, tally, sent, gather(project, store, None, None, "tune"))
 

@@ -14,8 +14,8 @@ import sys
 from collections.abc import Sequence
 from typing import NoReturn
 
-from drovik import __version__
 from drovik.errors import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
+from drovik.version import __version__
 
 COMMANDS = {
     "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),

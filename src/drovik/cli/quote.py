@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -15,11 +14,8 @@ from drovik.cli.project_arguments import add_project_argument, open_project, ope
 from drovik.errors import DONE
 
 if TYPE_CHECKING:
-    from drovik.cost.estimate import ArmQuote
-    from drovik.cost.token_rates import Bounds, Rates
-    from drovik.project.reading import Project
-    from drovik.store.store import Store
-    from drovik.store.sums import KeptQuote
+    from drovik.cost.token_rates import Bounds
+    from drovik.workflow.estimating import SendingEstimate
     from drovik.workflow.plan import Planned
 
 EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --instead 4000"
@@ -38,150 +34,67 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Quote; nothing is sent."""
-    from drovik.cost.estimate import Quoter
-    from drovik.cost.token_rates import Rates
-
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
         planned = workflow.make_plan(project, store, wanted_of(arguments))
-        rates = Rates(project, store)
-        to_send = [ask for asks in planned.plan.to_send.values() for ask in asks]
-        quotes = Quoter(planned.sources, rates).quotes(planned.threads, to_send, every=bool(arguments.cases))
-        cases = len({one.case.id for own in planned.threads.values() for one in own})
-        if arguments.cases:
-            quotes = [one.times(arguments.cases / cases) for one in quotes]
-            cases = arguments.cases
-        seconds = _seconds(project, rates, quotes)
+        made = workflow.estimate_sending(project, store, planned, arguments.cases)
         chosen = {(arm.task, arm.digest) for arms in planned.arms.values() for arm in arms}
-        before = [] if arguments.cases else compared(store, chosen)
+        before = [] if arguments.cases else workflow.estimates_and_bills(store, chosen)
         if not arguments.cases:
-            keep(store, quotes)
-    made = _Quoted(project, planned, quotes, seconds, cases, arguments)
+            workflow.keep_estimate(store, made.arms)
+    instead = _instead(made, arguments.instead)
     if arguments.json:
-        print_json(made.document() | {"billed": before})
+        print_json(made.document(instead) | {"billed": before})
         return DONE
-    made.show()
+    _show(made, planned, instead, arguments.cases)
     show_compared(before)
     return DONE
 
 
-def _seconds(project: Project, rates: Rates, quotes: Sequence[ArmQuote]) -> dict[str, Bounds]:
-    """How long it takes, by endpoint."""
-    from drovik.cost.duration import seconds_for
-    from drovik.cost.token_rates import Bounds
+def _instead(made: SendingEstimate, word: str | None) -> dict[str, Decimal]:
+    """The sum for which it is done another way, by currency."""
+    from drovik.workflow.limits import amounts
 
-    found = {}
-    for name in dict.fromkeys(one.arm.model.endpoint for one in quotes):
-        own = [one for one in quotes if one.arm.model.endpoint == name]
-        requests, tokens = Bounds(), Bounds()
-        for one in own:
-            requests, tokens = requests + one.requests, tokens + (one.input_tokens + one.output_tokens)
-        limits = project.settings.endpoints[name].limits
-        found[name] = seconds_for(requests, tokens, limits, rates.seconds(name))
-    return found
+    currencies = sorted({one.price.currency for one in made.arms if one.price})
+    return amounts([word] if word else [], currencies, "--instead")
 
 
-class _Quoted:
-    """A quote to be shown."""
-
-    def __init__(
-        self,
-        project: Project,
-        planned: Planned,
-        quotes: list[ArmQuote],
-        seconds: Mapping[str, Bounds],
-        cases: int,
-        arguments: argparse.Namespace,
-    ) -> None:
-        from drovik.cost.duration import after_free, days_of
-        from drovik.workflow.limits import amounts
-
-        self.project, self.planned, self.quotes, self.seconds = project, planned, quotes, seconds
-        self.cases, self.arguments = cases, arguments
-        days = max((days_of(one.expected) for one in seconds.values()), default=1)
-        self.money = after_free(quotes, days)
-        currencies = sorted({one.price.currency for one in quotes if one.price})
-        words = [arguments.instead] if arguments.instead else []
-        self.instead = amounts(words, currencies, "--instead")
-
-    def total(self) -> dict[str, Bounds]:
-        """Money by currency."""
-        from drovik.cost.token_rates import Bounds
-
-        found: dict[str, Bounds] = {}
-        for one in self.quotes:
-            money = self.money.get((one.task, one.arm.name))
-            if money is not None and one.price:
-                found[one.price.currency] = found.get(one.price.currency, Bounds()) + money
-        return found
-
-    def even(self, one: ArmQuote) -> Bounds | None:
-        """From how many cases on another way of doing it is cheaper than an arm."""
-        from drovik.cost.duration import break_even
-
-        money = self.money.get((one.task, one.arm.name))
-        sum_ = self.instead.get(one.price.currency) if one.price else None
-        return None if money is None or sum_ is None else break_even(sum_, money, self.cases)
-
-    def show(self) -> None:
-        """Print it."""
-        if not self.quotes:
-            say(f"Nothing to send: all {self.planned.plan.answered} answers are there.")
-            return
-        rows = []
-        for one in self.quotes:
-            money = self.money.get((one.task, one.arm.name))
-            cost = [_money(money), _range(money, 4)] if money is not None else ["no price", ""]
-            even = self.even(one)
-            rows.append(
-                [one.task, one.arm.name, _count(one.requests), _count(one.input_tokens), _count(one.output_tokens),
-                 f"{cost[0]} {one.price.currency if one.price else ''}".strip(), cost[1]]
-                + ([_count(even) if even else "–"] if self.instead else [])
-            )  # fmt: skip
-        columns = ["task", "arm", "requests", "tokens in", "tokens out", "money", "from – to"]
-        table(columns + ["even at, cases"] * bool(self.instead), rows, numbers=range(2, 8))
-        what = f"{self.arguments.cases} cases" if self.arguments.cases else "what there is to send"
-        for currency, money in self.total().items():
-            say(f"In all, for {what}: {_money(money)} {currency} ({_range(money, 4)}).", style="bold")
-        for name, seconds in self.seconds.items():
-            say(f"At {name}: about {span(seconds.expected)} ({span(seconds.low)} to {span(seconds.high)}).")
-        self._show_notes()
-
-    def _show_notes(self) -> None:
-        unknown: dict[str, list[str]] = {}
-        for one in self.quotes:
-            for text in one.unknown.values():
-                unknown.setdefault(text, []).append(one.arm.model_name)
-        for text, models in unknown.items():
-            aside(f"Guessed for {', '.join(dict.fromkeys(models))}: {text}.")
-        if any(one.price and one.price.free for one in self.quotes):
-            aside("What is free is taken off as if none of it was used yet.")
-        for currency, sum_ in self.instead.items():
-            say(f"Another way of doing it for {sum_} {currency} is cheaper from so many cases on, arm by arm.")
-
-    def document(self) -> dict[str, Any]:
-        """The same as plain values."""
-        arms = []
-        for one in self.quotes:
-            money, even = self.money.get((one.task, one.arm.name)), self.even(one)
-            arms.append(
-                {
-                    "task": one.task, "arm": one.arm.name, "requests": _bounds(one.requests),
-                    "input_tokens": _bounds(one.input_tokens), "output_tokens": _bounds(one.output_tokens),
-                    "currency": one.price.currency if one.price else None, "money": _bounds(money),
-                    "even_at_cases": _bounds(even), "guessed": list(one.unknown.values()),
-                }
-            )  # fmt: skip
-        return {
-            "cases": self.cases,
-            "arms": arms,
-            "money": {currency: _bounds(money) for currency, money in self.total().items()},
-            "seconds": {name: _bounds(seconds) for name, seconds in self.seconds.items()},
-        }
+def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal], cases: int | None) -> None:
+    """Print it."""
+    if not made.arms:
+        say(f"Nothing to send: all {planned.plan.answered} answers are there.")
+        return
+    rows = []
+    for one in made.arms:
+        money = made.money.get((one.task, one.arm.name))
+        cost = [_money(money), _range(money, 4)] if money is not None else ["no price", ""]
+        even = made.break_even(one, instead)
+        rows.append(
+            [one.task, one.arm.name, _count(one.requests), _count(one.input_tokens), _count(one.output_tokens),
+             f"{cost[0]} {one.price.currency if one.price else ''}".strip(), cost[1]]
+            + ([_count(even) if even else "–"] if instead else [])
+        )  # fmt: skip
+    columns = ["task", "arm", "requests", "tokens in", "tokens out", "money", "from – to"]
+    table(columns + ["even at, cases"] * bool(instead), rows, numbers=range(2, 8))
+    what = f"{cases} cases" if cases else "what there is to send"
+    for currency, money in made.total().items():
+        say(f"In all, for {what}: {_money(money)} {currency} ({_range(money, 4)}).", style="bold")
+    for name, seconds in made.seconds.items():
+        say(f"At {name}: about {span(seconds.expected)} ({span(seconds.low)} to {span(seconds.high)}).")
+    _show_notes(made, instead)
 
 
-def _bounds(one: Bounds | None) -> dict[str, float] | None:
-    return None if one is None else {"low": one.low, "expected": one.expected, "high": one.high}
+def _show_notes(made: SendingEstimate, instead: Mapping[str, Decimal]) -> None:
+    unknown: dict[str, list[str]] = {}
+    for one in made.arms:
+        for text in one.unknown.values():
+            unknown.setdefault(text, []).append(one.arm.model_name)
+    for text, models in unknown.items():
+        aside(f"Guessed for {', '.join(dict.fromkeys(models))}: {text}.")
+    if any(one.price and one.price.free for one in made.arms):
+        aside("What is free is taken off as if none of it was used yet.")
+    for currency, sum_ in instead.items():
+        say(f"Another way of doing it for {sum_} {currency} is cheaper from so many cases on, arm by arm.")
 
 
 def _count(one: Bounds) -> str:
@@ -215,58 +128,6 @@ def span(seconds: float) -> str:
     if seconds < 7200:
         return f"{seconds / 60:.0f} min"
     return f"{seconds / 3600:.1f} h" if seconds < 172800 else f"{seconds / 86400:.1f} days"
-
-
-def keep(store: Store, quotes: Sequence[ArmQuote]) -> None:
-    """Keep a quote, to be held against the bill."""
-    from drovik.store.database import transaction
-    from drovik.store.sums import KeptQuote, keep_quotes
-
-    now = datetime.now(UTC).isoformat(timespec="seconds")
-    rows = []
-    for one in quotes:
-        money = one.money()
-        quoted: dict[str, Any] = {"input": one.input_tokens.expected, "output": one.output_tokens.expected}
-        if money is not None and one.price is not None:
-            quoted |= {"currency": one.price.currency, "money": list(money)}
-        rows.append(KeptQuote(now, 0, one.task, one.arm.digest, one.arm.name, round(one.requests.expected), quoted))
-    if rows:
-        with transaction(store.connection):
-            keep_quotes(store.connection, now, rows)
-
-
-def compared(store: Store, arms: set[tuple[str, str]] | None = None) -> list[dict[str, Any]]:
-    """The latest quotes, scaled to the requests sent since, beside what was billed, arm by arm.
-
-    :param arms: only these, by task and digest.
-    """
-    from drovik.store.sums import billed, kept_quotes
-
-    found = []
-    for one in kept_quotes(store.connection):
-        if arms is not None and (one.task, one.arm) not in arms:
-            continue
-        bill = billed(store.connection, one.task, one.arm, one.attempt)
-        if bill.requests and one.requests:
-            found.append(_beside(one, bill.requests, bill.money, bill.input_tokens + bill.output_tokens))
-    return found
-
-
-def _beside(one: KeptQuote, requests: int, money: Mapping[str, Decimal], tokens: int) -> dict[str, Any]:
-    share = requests / one.requests
-    document: dict[str, Any] = {
-        "task": one.task, "arm": one.name, "quoted_at": one.at, "quoted_requests": one.requests, "requests": requests,
-        "quoted_tokens": (one.quoted["input"] + one.quoted["output"]) * share, "tokens": tokens,
-    }  # fmt: skip
-    currency = one.quoted.get("currency")
-    if currency is not None and money.get(currency):
-        low, expected, high = (value * share for value in one.quoted["money"])
-        paid = float(money[currency])
-        document |= {
-            "currency": currency, "quoted": expected, "low": low, "high": high, "billed": paid,
-            "error": (expected - paid) / paid, "within": low <= paid <= high,
-        }  # fmt: skip
-    return document
 
 
 def show_compared(rows: Sequence[Mapping[str, Any]]) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from drovik.errors import Problem, ProjectError, known_words
+from drovik.errors import Problem, UsageError, known_words
 from drovik.project.canonical import digest
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
@@ -89,7 +89,7 @@ def check_arm_words(arms: Sequence[Arm], words: Iterable[str]) -> None:
     names = sorted({arm.name for arm in arms})
     wrong = [word for word in words if not fitting_arms(arms, [word])]
     if wrong:
-        raise ProjectError([Problem(f"there is no arm '{word}'", known_words(word, names)) for word in wrong])
+        raise UsageError([Problem(f"there is no arm '{word}'", known_words(word, names)) for word in wrong])
 
 
 def _fits(arm: Arm, parts: Sequence[str]) -> bool:

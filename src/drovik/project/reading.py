@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from drovik.errors import Problem, ProjectError, known_words
+from drovik.errors import Problem, UsageError, known_words
 from drovik.project import key_signs
 from drovik.project.cases import Case, read_cases
 from drovik.project.dialects import Dialect, read_dialects
@@ -49,7 +49,7 @@ class Project:
         for task in self.tasks:
             if task.name == name:
                 return task
-        raise ProjectError(Problem(f"there is no task '{name}'", known_words(name, [one.name for one in self.tasks])))
+        raise UsageError(Problem(f"there is no task '{name}'", known_words(name, [one.name for one in self.tasks])))
 
 
 def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:

@@ -14,7 +14,6 @@ from datetime import datetime
 from importlib.resources import files
 from typing import Any
 
-from drovik import __version__
 from drovik.comparing.judge_agreement import checked_against_people
 from drovik.comparing.verdict import (
     Estimate,
@@ -39,6 +38,7 @@ from drovik.reporting.figures import interval_figure
 from drovik.scoring.arm_scores import ArmScores, MeasureScore
 from drovik.scoring.measure import Finding
 from drovik.text import visible
+from drovik.version import __version__
 
 THUMBNAIL_SIDE = 300
 MOST_MISSES = 60

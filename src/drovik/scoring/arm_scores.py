@@ -125,6 +125,8 @@ class ArmScores:
     agreement: float | None = None
     not_scored: Mapping[str, str] = field(default_factory=dict)
     """Why measures could score no answer at all, where that is their own failure, by their names."""
+    decide_on: str | None = None
+    """The measure that the task is decided on."""
 
     def measure(self, name: str) -> MeasureScore | None:
         """The score of that measure, if it has one."""
@@ -200,6 +202,7 @@ def score_arm(
         most,
         _agreement(answers) if most > 1 else None,
         not_scored,
+        task.decide_on,
     )
 
 

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
         wants_bytes,
         with_id,
     )
+    from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
     from drovik.workflow.limits import budget_for, most_at_once
     from drovik.workflow.plan import Planned, Wanted, make_plan
     from drovik.workflow.projects import check_project, load_project
@@ -32,6 +33,7 @@ __all__ = [
     "Asked",
     "HandAnswer",
     "Planned",
+    "SendingEstimate",
     "Services",
     "Wanted",
     "ask_by_hand",
@@ -39,7 +41,10 @@ __all__ = [
     "check_project",
     "chosen_models",
     "courier_for",
+    "estimate_sending",
+    "estimates_and_bills",
     "failure_of",
+    "keep_estimate",
     "load_project",
     "make_plan",
     "most_at_once",
@@ -55,6 +60,7 @@ __all__ = [
 ]
 
 _NAMES_OF = {
+    "estimating": ("SendingEstimate", "estimate_sending", "estimates_and_bills", "keep_estimate"),
     "asking": (
         "Asked",
         "HandAnswer",

@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik.errors import Problem, UsageError, known_words
+from drovik.errors import Problem, ServiceError, UsageError, known_words
+from drovik.parsing.answer import Answer
+from drovik.planning.adhoc import Question
+from drovik.project.cases import Picture
+from drovik.project.settings import FILE_NAME
+from drovik.store.store import Store
+from drovik.workflow.services import all_services, require_sendable
+from drovik.workflow.waiting import wait_for
 
 if TYPE_CHECKING:
     from drovik.parsing.answer import Answer
@@ -254,3 +262,50 @@ async def ask_by_hand(
 def failure_of(one: HandAnswer) -> Problem:
     """Why an answer failed."""
     return Problem(f"{one.ask.case.id}, {one.model}: {one.answer.note or 'no reply after all tries'}")
+
+
+def ask(
+    pictures: str | Path | Sequence[str | Path],
+    question: str,
+    *,
+    model: str | None = None,
+    system: str = "",
+    schema: Mapping[str, Any] | None = None,
+    prep: str | None = None,
+    project: str | Path | None = None,
+    trust: bool = False,
+) -> Answer:
+    """One question about one or more pictures, and its answer; also where an event loop is running.
+
+    :param model: a model of the project or of your own folder; None for the one that `ask` in drovik.toml names.
+    :param schema: of the answer, which then is JSON.
+    :param prep: the name of a prep, or one as on the command line: "fit=640,quality=80".
+    :param project: the folder whose drovik.toml names services; None for this folder.
+    :param trust: agree to the services' hosts and commands, now and later.
+    :raises UsageError: where a picture or a model is not there.
+    :raises ServiceError: where no answer came.
+    """
+    paths = [Path(one) for one in ([pictures] if isinstance(pictures, str | Path) else pictures)]
+    missing = [one for one in paths if not one.is_file()]
+    if missing:
+        raise UsageError([Problem("there is no such picture", "correct its name", str(one)) for one in missing])
+    folder = Path(project) if project is not None else Path.cwd()
+    services = all_services(folder if (folder / FILE_NAME).is_file() else None)
+    models = chosen_models(services, [model] if model else [])
+    settings = settings_for(services, models, prep_of(services, prep), {})
+    require_slots(services, settings)
+    require_sendable(services, list({one.endpoint for one in settings.models.values()}), trust, None)
+    case = "+".join(one.name for one in paths) or "no picture", [Picture(str(one.resolve())) for one in paths]
+    made = Question(question, system, schema)
+
+    async def work() -> Asked:
+        with (
+            tempfile.TemporaryDirectory(prefix="drovik-") as home,
+            Store(Path(home) / "store" / "asked.sqlite") as store,
+        ):
+            return (await ask_by_hand(services, settings, made, [case], store))[0]
+
+    asked = wait_for(work())
+    if not asked.answers:
+        raise ServiceError(asked.troubles or Problem("no answer came", "try it step by step: drovik endpoint try"))
+    return asked.answers[0].answer

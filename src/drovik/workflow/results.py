@@ -1,0 +1,119 @@
+"""Scores as rows, and what a comparison of arms comes to: the same figures as the commands print with `--json`."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Literal
+
+from drovik.comparing.verdict import compare_arms, estimate, rank
+from drovik.errors import Problem, UsageError, known_words
+from drovik.evaluation.gathering import TaskView
+from drovik.reporting.documents import estimate_document, verdict_document
+from drovik.scoring.arm_scores import ArmScores
+
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+Kind = Literal["measures", "cases", "findings"]
+
+
+@dataclass(frozen=True)
+class Scores:
+    """The scores of a project's arms; `views` has all that is known, by task."""
+
+    views: tuple[TaskView, ...]
+
+    def arm(self, task: str, arm: str) -> ArmScores:
+        """The scores of one arm in one task.
+
+        :raises UsageError: where there is none.
+        """
+        view = self._view(task)
+        names = [one.arm for one in view.scores]
+        if arm not in names:
+            raise UsageError(Problem(f"there is no arm '{arm}'", known_words(arm, names)))
+        return view.score_of(arm)
+
+    def _view(self, task: str) -> TaskView:
+        names = [one.task.name for one in self.views]
+        if task not in names:
+            raise UsageError(Problem(f"there is no task '{task}'", known_words(task, names)))
+        return self.views[names.index(task)]
+
+    def rows(self, kind: Kind = "measures") -> list[dict[str, Any]]:
+        """Plain dictionaries.
+
+        :param kind: "measures", one an arm and measure, with its score, interval and number of cases; "cases", one an
+            arm, measure and case; "findings", one a difference that was found, with its cause.
+        """
+        make = {"measures": _measure_rows, "cases": _case_rows, "findings": _finding_rows}
+        if kind not in make:
+            raise UsageError(Problem(f"there are no rows of '{kind}'", known_words(kind, make)))
+        return [row for view in self.views for arm in view.scores for row in make[kind](arm)]
+
+    def to_frame(self, kind: Kind = "measures") -> DataFrame:
+        """The rows as a data frame of pandas.
+
+        :raises UsageError: where pandas is not installed.
+        """
+        try:
+            import pandas as pd
+        except ImportError:
+            raise UsageError(Problem("pandas is not installed", "pip install pandas, or take .rows()")) from None
+        return pd.DataFrame(self.rows(kind))
+
+
+def _measure_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+    for score in arm.measures:
+        names = {"task": arm.task, "arm": arm.arm, "measure": score.measure.name, "what": score.measure.what}
+        yield names | estimate_document(estimate(score)) | {"failed": score.failed}
+
+
+def _case_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+    for score in arm.measures:
+        for one in score.cases:
+            yield {
+                "task": arm.task, "arm": arm.arm, "measure": score.measure.name, "case": one.case.id,
+                "status": one.answer.status if one.answer else None, "score": one.score.value if one.score else None,
+                "findings": len(one.score.findings) if one.score else None,
+            }  # fmt: skip
+
+
+def _finding_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+    for score in arm.measures:
+        for one in score.scored:
+            for found in one.score.findings if one.score else ():
+                yield {
+                    "task": arm.task, "arm": arm.arm, "measure": score.measure.name, "case": one.case.id,
+                    "where": found.where, "expected": found.expected, "got": found.got, "cause": found.cause,
+                    "note": found.note,
+                }  # fmt: skip
+
+
+def compare(first: ArmScores, second: ArmScores, measure: str | None = None) -> dict[str, Any]:
+    """The verdict between two arms of one task: the fields that `drovik compare --json` prints.
+
+    :param measure: what decides; None for the measure that the task itself decides on.
+    :raises UsageError: where they are of two tasks, or have no scored case in common.
+    """
+    if first.task != second.task:
+        what = f"'{first.task}' and '{second.task}' are two tasks"
+        raise UsageError(Problem(what, "compare two arms of one task"))
+    return verdict_document(compare_arms(first, second, str(measure or first.decide_on)))
+
+
+def rank_arms(scores: Scores, measure: str | None = None) -> dict[str, dict[str, Any]]:
+    """By task, all arms from best to worst, and the best beside each: what `drovik compare --json` prints.
+
+    :param measure: what decides; None for the measure that each task itself decides on.
+    """
+    found = {}
+    for view in scores.views:
+        name = measure or view.task.decide_on
+        if name in [one.name for one in view.measures]:
+            ordered, verdicts = rank(view.scores, str(name))
+            found[view.task.name] = {
+                "ranking": [one.arm for one in ordered], "verdicts": [verdict_document(one) for one in verdicts],
+            }  # fmt: skip
+    return found

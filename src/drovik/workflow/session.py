@@ -1,0 +1,199 @@
+"""A project in a script or a notebook: plan, send and evaluate by hand. What `drovik.open` gives."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from drovik.evaluation.gathering import gather
+from drovik.planning.plan import Ask
+from drovik.project.arms import Arm, arms_of
+from drovik.project.cases import Case
+from drovik.project.reading import Project
+from drovik.project.tasks import Task
+from drovik.store.store import Store
+from drovik.transport.listener import Ending
+from drovik.transport.tally import Tally
+from drovik.workflow.estimating import SendingEstimate, estimate_sending
+from drovik.workflow.limits import budget_for
+from drovik.workflow.plan import Wanted, make_plan
+from drovik.workflow.projects import load_project
+from drovik.workflow.results import Scores
+from drovik.workflow.sending import courier_for, send
+from drovik.workflow.services import Services, require_agreed_folders, require_sendable
+from drovik.workflow.waiting import wait_for
+
+Names = str | Sequence[str] | None
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that happened while sending.
+
+    `kind` is "begins" (a request leaves), "text" (more of an answer came) or "ended" (an attempt came to an end, with
+    its `outcome`, such as "answered" or "limited").
+    """
+
+    kind: Literal["begins", "text", "ended"]
+    task: str
+    arm: str
+    case: str
+    repeat: int
+    text: str = ""
+    outcome: str = ""
+    seconds: float | None = None
+
+
+class _Reporter:
+    """A listener that hands events on."""
+
+    def __init__(self, on_event: Callable[[Event], object]) -> None:
+        self._on_event = on_event
+
+    def begins(self, ask: Ask, try_: int) -> None:
+        """See `Listener.begins`."""
+        self._on_event(Event("begins", ask.task.name, ask.arm.name, ask.case.id, ask.repeat))
+
+    def text(self, ask: Ask, text: str) -> None:
+        """See `Listener.text`."""
+        self._on_event(Event("text", ask.task.name, ask.arm.name, ask.case.id, ask.repeat, text))
+
+    def ended(self, ask: Ask, ending: Ending) -> None:
+        """See `Listener.ended`."""
+        names = ask.task.name, ask.arm.name, ask.case.id, ask.repeat
+        self._on_event(Event("ended", *names, "", ending.outcome.kind, ending.seconds))
+
+
+@dataclass(frozen=True)
+class SendingPlan:
+    """What there is to send, as it was when this was made; sending looks again, and sends what is missing then.
+
+    `to_send` and `answered` are numbers of requests, `by_arm` those to send by task and arm; `waiting` is how many
+    wait for a task that is not sent, by the words for it.
+    """
+
+    project: OpenProject
+    wanted: Wanted
+    to_send: int
+    answered: int
+    by_arm: Mapping[tuple[str, str], int]
+    waiting: Mapping[str, int]
+
+    def estimate(self, cases: int | None = None) -> SendingEstimate:
+        """What sending it would cost: requests, tokens, money and time, each with its bounds.
+
+        :param cases: for so many cases like those of the plan; None for what there is to send.
+        """
+        folder = self.project.folder
+        with Store(self.project.project.store_path) as store:
+            planned = make_plan(load_project(folder), store, self.wanted)
+            return estimate_sending(self.project.project, store, planned, cases)
+
+
+class OpenProject:
+    """A project with nothing wrong in it, as it was when it was opened.
+
+    :ivar project: all that you wrote, as records.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.project: Project = load_project(folder)
+        self.folder = folder
+
+    def __repr__(self) -> str:
+        return f"drovik.open({str(self.folder)!r})"
+
+    @property
+    def cases(self) -> tuple[Case, ...]:
+        """The cases, those that are held out too."""
+        return self.project.cases
+
+    @property
+    def tasks(self) -> tuple[Task, ...]:
+        """The tasks."""
+        return self.project.tasks
+
+    @property
+    def arms(self) -> dict[str, tuple[Arm, ...]]:
+        """The arms (each a model with a prompt version and a prep) by task."""
+        return {task.name: arms_of(task, self.project.settings) for task in self.project.tasks}
+
+    def plan(
+        self, *, task: Names = None, arm: Names = None, sample: int | None = None, seed: int = 1, again: Names = ()
+    ) -> SendingPlan:
+        """What there is to send.
+
+        :param task: a task's name, or several; None for all.
+        :param arm: an arm, `MODEL`, `MODEL/PROMPT` or `*/PROMPT`, or several; None for all.
+        :param sample: so many cases only, spread over the labels, and drawn by `seed`.
+        :param again: statuses of answers that are to be sent again, such as "failed".
+        :raises UsageError: where a name fits nothing.
+        """
+        wanted = Wanted(_several(task), _several(arm), _several(again) or (), sample, seed)
+        with Store(self.project.store_path) as store:
+            planned = make_plan(self.project, store, wanted)
+        by_arm: dict[tuple[str, str], int] = {}
+        for ask in (ask for asks in planned.plan.to_send.values() for ask in asks):
+            key = ask.task.name, ask.arm.name
+            by_arm[key] = by_arm.get(key, 0) + 1
+        plan = planned.plan
+        return SendingPlan(self, wanted, plan.count(), plan.answered, by_arm, dict(plan.waiting))
+
+    async def send(
+        self,
+        plan: SendingPlan,
+        *,
+        budget: Names = None,
+        on_event: Callable[[Event], object] | None = None,
+        trust: bool = False,
+    ) -> Tally:
+        """Send what there is to send, and keep what comes back. Cancelled, it leaves what is under way unanswered.
+
+        :param budget: the most that may be spent of all that this project ever sends, like "5.00 EUR".
+        :param on_event: hears what happens.
+        :param trust: agree to the project's hosts and commands, now and later, as `--trust` does.
+        :return: what came of it, in numbers.
+        :raises ConsentError: where something was not agreed to.
+        :raises StoreError: where the store cannot be written.
+        """
+        project = self.project
+        with Store(project.store_path) as store:
+            planned = make_plan(project, store, plan.wanted)
+            limit = None
+            if planned.plan.count():
+                services = Services(project.folder, project.settings, project.dialects, project.keys)
+                require_sendable(services, list(planned.plan.to_send), trust, None)
+                require_agreed_folders(services, trust, None)
+                limit = budget_for(project, store, planned, _several(budget) or ())
+            listener = _Reporter(on_event) if on_event else None
+            return await send(courier_for(project, store, planned, limit, listener))
+
+    def send_now(
+        self,
+        plan: SendingPlan,
+        *,
+        budget: Names = None,
+        on_event: Callable[[Event], object] | None = None,
+        trust: bool = False,
+    ) -> Tally:
+        """As `send`, and waits for the end; also where an event loop is running, as in a notebook."""
+        return wait_for(self.send(plan, budget=budget, on_event=on_event, trust=trust))
+
+    def evaluate(self, *, task: Names = None, arm: Names = None, split: str = "tune", trust: bool = False) -> Scores:
+        """The scores of all that is answered; nothing is sent.
+
+        :param split: which cases count: those of this split, or "all".
+        :param trust: run the project's own Python measures.
+        :raises UsageError: where a name fits nothing.
+        """
+        with Store(self.project.store_path, create=False) as store:
+            return Scores(tuple(gather(self.project, store, _several(task), _several(arm), split, trust)))
+
+
+def _several(names: Names) -> tuple[str, ...] | None:
+    """One name or several as several; None stays."""
+    if names is None:
+        return None
+    return (names,) if isinstance(names, str) else tuple(names)
