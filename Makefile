@@ -3,7 +3,14 @@ VENV := .venv
 BIN := $(VENV)/bin
 DEMO ?= drovik-demo
 
-.PHONY: demo test test-long lint clean
+.PHONY: help demo test test-long lint clean
+
+help:
+	@echo "make demo       make .venv, install, run the whole job on the demo data"
+	@echo "make test       run the tests (minutes on two cores)"
+	@echo "make test-long  run what is slow or randomly seeded (hours)"
+	@echo "make lint       ruff, mypy, and the contracts of imports"
+	@echo "make clean      take away .venv and the demo project"
 
 demo: $(VENV)/installed
 	$(BIN)/drovik demo $(DEMO)

@@ -3,7 +3,7 @@
     python benchmarks/scoring.py [CASES]
 
 Labels (twelve of them), ten fields each by a rule, and texts of 500 characters. Answers are in memory: what is
-measured is the measures, the causes of the misses, the score, its interval and what to mend first. About a fifth of
+measured is the measures, the causes of the misses, the score, its interval and what to fix first. About a fifth of
 the answers have an error. The bare loop compares labels and counts them, compares fields after the same folding, and
 sums edit distances by the same package; it finds no causes. Each kind runs in a process of its own, on one core.
 """

@@ -93,7 +93,7 @@ def make_pictures(folder: Path, count: int) -> None:
 def make_project(folder: Path, port: int, count: int) -> None:
     (folder / "dialects").mkdir(parents=True)
     (folder / "tasks" / "say" / "prompts").mkdir(parents=True)
-    limits = f"limits = {{ at_once = {AT_ONCE} }}"
+    limits = f"limits = {{ concurrency = {AT_ONCE} }}"
     (folder / "drovik.toml").write_text(
         f'[endpoints.e]\nurl = "http://127.0.0.1:{port}"\ndialect = "d"\n{limits}\n'
         '[models.m]\nendpoint = "e"\nid = "m"\n'

@@ -67,7 +67,7 @@ def main() -> None:
         work = Path(name)
         environment = {**os.environ, "HOME": name, "XDG_CONFIG_HOME": name, "XDG_STATE_HOME": name}
         standin = started_standin(work)
-        folder = demo_on_port(work / "project", standin.port, limits="at_once = 16, timeout = 3, tries = 9")
+        folder = demo_on_port(work / "project", standin.port, limits="concurrency = 16, timeout = 3, max_tries = 9")
         make_cases(folder, arguments.requests // ARMS)
 
         def sender() -> subprocess.Popen[bytes]:
@@ -98,7 +98,7 @@ def main() -> None:
         print(f"in the ledger {figures['ledger']} requests; in the store {figures['attempts']} attempts")
         print(f"answered once each: {arguments.requests} of {arguments.requests}")
         without, told = figures["billed_without_reply"], figures["told"]
-        print(f"billed without a reply that can be read: {without}; told as perhaps billed: {told}")
+        print(f"billed without a reply that can be read: {without}; told as may have been billed: {told}")
 
 
 if __name__ == "__main__":

@@ -166,12 +166,12 @@ def start_standin(tmp_path: Path) -> Iterator[Callable[..., StandInProcess]]:
         process.wait(timeout=10)
 
 
-def demo_on_port(folder: Path, port: int, cases: int = 48, limits: str = "at_once = 8, timeout = 30") -> Path:
+def demo_on_port(folder: Path, port: int, cases: int = 48, limits: str = "concurrency = 8, timeout = 30") -> Path:
     """A demo project whose endpoint is at a port, with its first so many cases."""
     copy_demo(folder)
     settings = folder / "drovik.toml"
     text = settings.read_text().replace("127.0.0.1:8765", f"127.0.0.1:{port}")
-    settings.write_text(text.replace("at_once = 8, timeout = 30", limits))
+    settings.write_text(text.replace("concurrency = 8, timeout = 30", limits))
     rows = (folder / "cases.jsonl").read_text().splitlines()[:cases]
     (folder / "cases.jsonl").write_text("\n".join(rows) + "\n")
     return folder

@@ -389,12 +389,12 @@ class MadeUpServer:
                 body.partition(b"\r\n\r\n")[2].partition(b"\r\n--")[0] if f'name="{name}"'.encode() in body else b""
             )
         if not data.startswith(b"\x89PNG"):
-            return 400, '{"error": "this is no picture"}'
+            return 400, '{"error": "this is not a picture"}'
         self.handed += 1
         return 201, service.handed_text(f"pic-{self.handed:06d}")
 
     def _understood(self, service: MadeUp, headers: dict[str, str], body: bytes) -> Got:
-        """Read the request strictly: built anew from what was understood, it must be the same."""
+        """Read the request strictly: built again from what was understood, it must be the same."""
         if service.body == "multipart":
             return self._of_multipart(service, headers, body)
         tree = json.loads(body)

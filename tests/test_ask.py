@@ -41,7 +41,7 @@ def photos(drovik: Drovik) -> Path:
 
 @pytest.fixture
 def web() -> Iterator[str]:
-    """The demo's pictures at an address; `/on` sends on to one, `/huge` never ends, `/page` is no picture."""
+    """The demo's pictures at an address; `/on` sends on to one, `/huge` never ends, `/page` is not a picture."""
 
     class Handler(SimpleHTTPRequestHandler):
         def __init__(self, *words: Any) -> None:
@@ -105,8 +105,8 @@ def test_pictures_come_from_files_addresses_and_standard_input(
         ([], "there is nothing to ask; name a picture and a question"),
         (["WEB/none.jpg", "What?"], "cannot be fetched: status 404; check the address"),
         (["WEB/huge", "What?"], "cannot be fetched: the picture is larger than 50 MB"),
-        (["WEB/page", "What?"], "is no picture"),
-        (["photos/notes.txt", "What?"], "is no picture"),
+        (["WEB/page", "What?"], "is not a picture"),
+        (["photos/notes.txt", "What?"], "is not a picture"),
         (["photos/lp-001.jpg", "What?", "--model", "auk"], "there is no model 'auk'; known here: m"),
         (["photos/lp-001.jpg", "What?", "--temperature", "0.5"], "'temperature' would not be sent"),
         (["photos/lp-001.jpg", "What?", "--prep", "tiny"], "there is no prep 'tiny'"),
@@ -149,7 +149,7 @@ def test_several_models_and_times_stand_side_by_side_and_say_how_far_they_agree(
     drovik: Drovik, serve: Serve, photos: Path
 ) -> None:
     service = serve(lambda n, b: reply({"answer": ["A red cap.", "A red hat."][n % 2]}))
-    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { at_once = 1 }")
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { concurrency = 1 }")
     home = Path(drovik.environment["XDG_CONFIG_HOME"]) / "drovik/drovik.toml"
     home.write_text(home.read_text() + '[models.other]\nendpoint = "it"\nid = "o-1"\n')
     found = drovik(
@@ -170,7 +170,7 @@ def test_a_folder_goes_into_a_table_row_by_row_and_goes_on_where_it_ended(
     drovik: Drovik, serve: Serve, photos: Path
 ) -> None:
     service = serve(lambda n, b: (500, {}, b"{}") if n == 1 else reply({"answer": "=A cap, red"}))
-    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { at_once = 1, tries = 1 }")
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { concurrency = 1, max_tries = 1 }")
     first = drovik("ask", "photos", "What is it?", "--table", "t.csv")
     assert first.code == 3
     assert "2 answers written, 1 without an answer" in first.out
@@ -272,7 +272,10 @@ def test_a_stream_is_shown_as_it_comes_and_only_a_whole_one_is_an_answer(
     server = ThreadingHTTPServer(("127.0.0.1", 0), Streams)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     set_up(
-        drovik, f"http://127.0.0.1:{server.server_address[1]}", STREAM, 'key_env = "IT_KEY"\nlimits = { tries = 1 }'
+        drovik,
+        f"http://127.0.0.1:{server.server_address[1]}",
+        STREAM,
+        'key_env = "IT_KEY"\nlimits = { max_tries = 1 }',
     )
     drovik.environment["IT_KEY"] = "a-secret-key-77"
     result = drovik("ask", "What is it?")

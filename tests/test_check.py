@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Drovik, demo_on_port
+from conftest import Drovik, change, demo_on_port
 
 Break = Callable[[Path], object]
 
@@ -34,13 +34,13 @@ def first_case(**changes: object) -> Break:
 
 WRONGS: dict[str, tuple[Break, str, tuple[str, ...]]] = {
     "unknown key": (
-        edit("drovik.toml", "at_once", "at_onse"), "drovik.toml", ("endpoints.desk.limits", "at_onse", "'at_once'")),
+        edit("drovik.toml", "concurrency", "concurency"), "drovik.toml", ("endpoints.desk.limits", "concurency", "'concurrency'")),
     "unknown key of a measure": (
         edit("tasks/sort/question.toml", "labels =", "lables ="), "tasks/sort/question.toml", ("lables", "'labels'")),
     "missing picture": (
         lambda f: (f / "images/lp-002.jpg").unlink(), "cases.jsonl", ("line 2", "lp-002.jpg", "no such picture")),
     "no picture": (
-        lambda f: (f / "images/lp-002.jpg").write_text("<svg/>"), "cases.jsonl", ("lp-002.jpg", "no picture")),
+        lambda f: (f / "images/lp-002.jpg").write_text("<svg/>"), "cases.jsonl", ("lp-002.jpg", "not a picture")),
     "empty picture": (
         lambda f: (f / "images/lp-002.jpg").write_bytes(b""), "cases.jsonl", ("lp-002.jpg", "empty")),
     "too many pixels": (
@@ -54,7 +54,7 @@ WRONGS: dict[str, tuple[Break, str, tuple[str, ...]]] = {
         edit("tasks/sort/prompts/v2.toml", "}}?", "}?"), "tasks/sort/prompts/v2.toml", ("ask", "line")),
     "invalid schema": (
         edit("tasks/sort/answer.schema.json", '"string"', '"strin"'), "tasks/sort/answer.schema.json",
-        ("/properties/kind/type", "no valid JSON Schema")),
+        ("/properties/kind/type", "not a valid JSON Schema")),
     "remote schema": (
         edit("tasks/sort/answer.schema.json", '{"type": "string"}', '{"$ref": "https://x.invalid/kind.json"}'),
         "tasks/sort/answer.schema.json", ("/properties/kind/$ref", "fetched", "$defs")),
@@ -112,7 +112,7 @@ def test_a_wrong_thing_is_told_with_file_place_and_remedy(name: str, drovik: Dro
     assert any(all(word in line for word in words) for line in lines), result.out
 
 
-def test_all_errors_of_all_files_are_shown_at_once_a_line_each(drovik: Drovik) -> None:
+def test_all_errors_of_all_files_are_shown_together_a_line_each(drovik: Drovik) -> None:
     demo_on_port(drovik.folder, 1, cases=4)
     chosen = ("unknown key of a measure", "missing picture", "unknown variable", "unknown slot", "fact not given")
     for name in chosen:
@@ -210,3 +210,25 @@ def test_a_task_without_measures_is_sent_and_shown_and_not_scored(drovik: Drovik
     assert drovik("show", "lp-001").code == 0
     assert drovik("report").code == 0
     assert "has no measure" in drovik("compare", "--task", "describe").err
+
+
+@pytest.mark.parametrize(
+    ("file", "old", "new", "now"),
+    [
+        ("drovik.toml", "concurrency = 8", "at_once = 8", "unknown key 'at_once'; it is 'concurrency' now"),
+        ("drovik.toml", "takes_pictures = false", "sees = false", "unknown key 'sees'; it is 'takes_pictures' now"),
+        (
+            "tasks/sort/question.toml",
+            'type = "label"',
+            'type = "own"',
+            "there is no measure of type 'own'; it is 'function' now",
+        ),
+    ],
+)
+def test_a_name_of_before_leads_to_the_one_of_now(drovik: Drovik, file: str, old: str, new: str, now: str) -> None:
+    folder = demo_on_port(drovik.folder, 8765)
+    change(folder / file, old, new)
+    assert now in drovik("check").out + drovik("check").err
+    done = drovik("send", "--most", "5", "--again", "failed")
+    assert done.code == 2
+    assert "--most: it is '--budget' now; --again: it is '--resend' now" in done.err

@@ -115,15 +115,15 @@ def test_a_command_is_agreed_to_as_it_is_in_its_folder_with_its_files(drovik: Dr
     assert service.requests == []
     assert drovik("send", *SORT, "--trust").code == 0
     assert service.headers[-1]["Authorization"] == "Bearer key-of-the-desk-1"
-    assert drovik("send", *SORT, "--again", "ok").code == 0, "agreed to, and asked again"
+    assert drovik("send", *SORT, "--resend", "ok").code == 0, "agreed to, and asked again"
     (folder / "key.py").write_text("print('key-of-the-desk-2')\n")
-    assert "not agreed to as it is now" in drovik("send", *SORT, "--again", "ok").err
+    assert "not agreed to as it is now" in drovik("send", *SORT, "--resend", "ok").err
     elsewhere = drovik.folder.parent / "elsewhere"
     (folder / "key.py").write_text("print('key-of-the-desk-1')\n")
     shutil.copytree(folder, elsewhere)
     other = Drovik(elsewhere, Path(drovik.environment["HOME"]))
-    assert "not agreed to as it is now" in other("send", *SORT, "--again", "ok").err
-    assert drovik("send", *SORT, "--again", "ok").code == 0
+    assert "not agreed to as it is now" in other("send", *SORT, "--resend", "ok").err
+    assert drovik("send", *SORT, "--resend", "ok").code == 0
 
 
 def test_a_command_sees_no_key_of_anybody(drovik: Drovik, serve: Serve) -> None:
@@ -153,7 +153,7 @@ def test_an_endpoint_without_a_key_is_agreed_to_like_one_with_a_key(drovik: Drov
     folder = demo_on_port(drovik.folder, 1, cases=1)
     change(folder / "drovik.toml", "http://127.0.0.1:1", "https://desk.invalid")
     change(folder / "drovik.toml", 'key_env = "DESK_KEY"\n', "")
-    change(folder / "drovik.toml", "at_once = 8", "tries = 1, at_once = 1")
+    change(folder / "drovik.toml", "concurrency = 8", "max_tries = 1, concurrency = 1")
     change(folder / "dialects/plain.toml", 'Authorization = "Bearer {key}", ', "")
     refused = drovik("send", *SORT)
     assert refused.code == 2
@@ -230,7 +230,7 @@ def test_pictures_leave_only_from_beneath_the_project(way: str, drovik: Drovik, 
     assert f"pictures from {private}, outside of the project, were never agreed to" in refused.err
     assert service.requests == []
     assert drovik("send", *SORT, "--trust").code == 0
-    assert drovik("send", *SORT, "--again", "ok").code == 0
+    assert drovik("send", *SORT, "--resend", "ok").code == 0
     assert len(service.requests) == 4
 
 

@@ -52,7 +52,7 @@ def test_the_demo_says_the_same_each_time(finished_demo: tuple[Drovik, Result], 
 
 
 def kinds_said(folder: Path, arm: str) -> dict[str, str | None]:
-    """By case, what an arm said in the raw replies: the kind, or None where it is not in form."""
+    """By case, what an arm said in the raw replies: the kind, or None where it is not valid."""
     with sqlite3.connect(folder / ".drovik" / "answers.sqlite") as store:
         rows = store.execute(
             "SELECT k.case_id, r.body FROM asked k JOIN attempts a USING (identity) JOIN replies r ON r.attempt = a.id"
@@ -128,7 +128,7 @@ def test_every_command_has_help_with_an_example(finished_demo: tuple[Drovik, Res
         (["score", "--task", "sorts"], "did you mean 'sort'?"),
         (["score", "--arm", "gul"], "did you mean 'gull/v"),
         (["score", "--arm", "gull/v1@ffff"], "no older arm"),
-        (["send", "--again", "fail"], "invalid choice"),
+        (["send", "--resend", "fail"], "invalid choice"),
         (["nothing"], "invalid choice"),
         (["report", "--out", "no/such/folder/x.html"], "cannot be written"),
         (["stand-in", "--faults", "lots=0.1"], "there is no fault"),
@@ -224,7 +224,7 @@ def test_the_standin_refuses_bills_and_keeps_its_ledger(
     outcomes = Counter(entry["outcome"] for entry in standin.entries() if entry["model"])
     assert outcomes["answered"] == 20
     assert sent["requests"] == sum(outcomes.values())
-    assert sent["store"]["perhaps_billed_without_reply"] == outcomes["lost"]
+    assert sent["store"]["may_have_been_billed"] == outcomes["lost"]
     billed = [entry for entry in standin.entries() if entry["outcome"] == "answered"]
     assert sent["tokens"] == {
         "input": sum(one["tokens_in"] for one in billed),
@@ -233,7 +233,7 @@ def test_the_standin_refuses_bills_and_keeps_its_ledger(
     settings = folder / "drovik.toml"
     settings.write_text(settings.read_text().replace('id = "gull-1"', 'id = "gull-7"'))
     assert "knows no model" in drovik(*words).json["problems"][0]
-    settings.write_text(settings.read_text().replace("sees = false", "sees = true"))
+    settings.write_text(settings.read_text().replace("takes_pictures = false", "takes_pictures = true"))
     blind = drovik("send", "--task", "sort", "--arm", "dunlin/v1", "--json")
     assert blind.code == 3
     assert "cannot see pictures" in blind.json["problems"][0]

@@ -270,27 +270,6 @@ def test_a_picture_is_handed_over_once_and_again_when_it_is_gone(drovik: Drovik,
     assert (rest["answered"], rest["failed"]) == (3, 0)
 
 
-def test_a_store_of_the_version_before_is_taken_over(answered_demo: Drovik) -> None:
-    path = answered_demo.folder / ".drovik/answers.sqlite"
-    before = answered_demo("score", "--json").json
-    with sqlite3.connect(path) as store:
-        store.executescript(
-            "ALTER TABLE replies RENAME TO r; CREATE TABLE replies (id INTEGER PRIMARY KEY, attempt INTEGER NOT NULL UNIQUE"
-            " REFERENCES attempts (id), at TEXT NOT NULL, http_status INTEGER NOT NULL, body BLOB NOT NULL, model TEXT,"
-            " input_tokens INTEGER, output_tokens INTEGER, price TEXT);"
-            "INSERT INTO replies SELECT id, attempt, at, http_status, body, model, input_tokens, output_tokens, price FROM r;"
-            "DROP TABLE r; DROP TABLE handles; ALTER TABLE asked RENAME TO a;"
-            "CREATE TABLE asked (task TEXT NOT NULL, arm TEXT NOT NULL, case_id TEXT NOT NULL, repeat INTEGER NOT NULL,"
-            " name TEXT NOT NULL, identity TEXT NOT NULL, at TEXT NOT NULL, PRIMARY KEY (task, arm, case_id, repeat))"
-            " WITHOUT ROWID; INSERT INTO asked SELECT task, arm, case_id, repeat, name, identity, at FROM a; DROP TABLE a;"
-            "DROP INDEX attempts_held; ALTER TABLE attempts DROP COLUMN bound; DROP TABLE looks; DROP TABLE store; DROP TABLE senders; DROP TABLE claims; DROP TABLE quotes; DROP TABLE prepared;"
-            "CREATE TABLE prepared (source TEXT NOT NULL, prep TEXT NOT NULL, digest TEXT NOT NULL, PRIMARY KEY (source, prep))"
-            " WITHOUT ROWID; PRAGMA user_version = 1"
-        )
-    assert answered_demo("score", "--json").json == before
-    assert answered_demo("send", "--json").json["to_send"] == 0
-
-
 # Fuzz.
 
 

@@ -29,7 +29,7 @@ from drovik.project.token_counting import PictureTokens
 from drovik.scoring.catalogue import MEASURES, check_cases, informed, measures_of
 from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.measure import Said, expected_at
-from drovik.scoring.measures.function import Own
+from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.judge import Judge
 from drovik.standin.faults import read_fault_plan
 
@@ -61,7 +61,7 @@ def test_the_worked_examples_of_measures(page: str, example: dict, tmp_path: Pat
     measures = measures_of(task, problems)
     assert not problems + check_cases(task, measures, cases, "cases")
     (measure,) = informed(measures, task, cases)
-    if isinstance(measure, Own):
+    if isinstance(measure, Function):
         measure = measure.trusted(tmp_path)
     if isinstance(measure, Judge):
         measure = measure.heard(example["verdicts"], {})
@@ -95,7 +95,7 @@ def test_there_is_a_page_with_a_table_and_a_worked_example_for_each_type_of_meas
 
 def test_every_cause_is_in_the_docs_with_its_remedy() -> None:
     told = set(re.findall(r"^\| (.*?) \| (.*?) \| (.*?) \|$", (ROOT / "docs/causes.md").read_text(), flags=re.M))
-    assert {(one.name, one.whose, one.remedy) for one in CAUSES.values()} <= told
+    assert {(one.name, one.owner, one.remedy) for one in CAUSES.values()} <= told
 
 
 def tomls(name: str, kind: str) -> list[dict]:

@@ -112,7 +112,7 @@ def test_learning_disturbs_nothing_in_a_drovik_toml(drovik: Drovik, service: str
         ("", "the sample is empty"),
         ('{"question": "What?"}', "a body without an address; say where it goes: --url"),
         ("curl -H 'A: b'", "the curl command has no address"),
-        ("curl https://a.example/x -d '{\"a\": \"What is it?\", b}'", "the sample's body is no JSON"),
+        ("curl https://a.example/x -d '{\"a\": \"What is it?\", b}'", "the sample's body is not JSON"),
         ("curl https://a.example/x -d @nowhere.json", "sends the file nowhere.json, which is not here"),
         ("curl http://far.example/x -d '{\"q\": \"What is it?\"}'", "plain http to 'far.example'"),
         ("curl https://a.example/x --digest -u a:b -d '{\"q\": \"What?\"}'", "wants its requests signed"),
@@ -234,7 +234,7 @@ def reply(tree: Any, status: int = 200, **headers: str) -> Reply:
         (
             lambda n, b: (200, {}, b"<html>please log in</html>"),
             "text answered",
-            "the reply is no JSON; it begins: <html>",
+            "the reply is not JSON; it begins: <html>",
         ),
         (
             lambda n, b: reply({"problem": "overloaded, try later"}),
@@ -253,7 +253,7 @@ def test_try_names_what_is_wrong_at_its_step(
     drovik: Drovik, serve: Serve, answer: Any, step: str, words: str
 ) -> None:
     service = serve(answer)
-    set_up(drovik, f"http://127.0.0.1:{service.port}", more='key_env = "IT_KEY"\nlimits = { tries = 1 }')
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more='key_env = "IT_KEY"\nlimits = { max_tries = 1 }')
     drovik.environment["IT_KEY"] = "a-secret-key-77"
     tried = drovik("endpoint", "try", "it", "--json")
     assert tried.code == 3
@@ -292,7 +292,7 @@ def test_a_service_that_is_down_or_never_ends_is_one_line(drovik: Drovik) -> Non
     done = threading.Event()
     server = ThreadingHTTPServer(("127.0.0.1", 0), Drips)
     threading.Thread(target=server.serve_forever, daemon=True).start()
-    set_up(drovik, f"http://127.0.0.1:{server.server_address[1]}", more="limits = { timeout = 1, tries = 1 }")
+    set_up(drovik, f"http://127.0.0.1:{server.server_address[1]}", more="limits = { timeout = 1, max_tries = 1 }")
     endless = drovik("endpoint", "try", "it", "--json").json["steps"][-1]
     assert endless["words"] == "timeout: no whole reply within 1 seconds"
     assert "raise the endpoint's timeout" in endless["remedy"]

@@ -53,7 +53,7 @@ def remove(name: str) -> Spoil:
         (write("tasks/describe/question.toml", '[answer]\nform = "text"\nschema = "x.json"\n'), "answer.schema: a text answer has no schema"),
         (write(QUESTION, 'decide_on = "kinds"\n[measures.kind]\ntype = "label"\nlabels = ["a"]\n'), "decide_on: there is no measure 'kinds'; did you mean 'kind'?"),
         (write(QUESTION, "[measures.kind]\nat = '/kind'\n"), "measures.kind: 'type' is missing"),
-        (write(QUESTION, "[measures.kind]\ntype = 'label'\nat = 'kind'\n"), "measures.kind.at: 'kind' is no JSON Pointer"),
+        (write(QUESTION, "[measures.kind]\ntype = 'label'\nat = 'kind'\n"), "measures.kind.at: 'kind' is not a JSON Pointer"),
         (write(QUESTION, "[measures.kind]\ntype = 'label'\n"), "measures.kind.labels: the labels are not listed"),
         (write(QUESTION, "[measures.kind]\ntype = 'label'\nlabels = ['a']\nsame_as = {b = 'c'}\n"), "measures.kind.same_as.b: 'c' is no label"),
         (write(QUESTION, "[measures.f]\ntype = 'fields'\nfields = {a = {rule = 'number', tolerance = -1}}\n"), "measures.f.fields.a.tolerance"),
@@ -115,7 +115,7 @@ def test_a_table_takes_tags_groups_splits_and_types(drovik: Drovik) -> None:
     folder = demo_on_port(drovik.folder, 1, cases=3)
     (folder / "cases.csv").write_text(
         "id,image,image.tag,given.vessel,group,split,expected.sort.kind,expected.read-tag.value\n"
-        "x,images/lp-001.jpg,images/lp-002.jpg,Tern,g1,held,cap,12.5\n"
+        "x,images/lp-001.jpg,images/lp-002.jpg,Tern,g1,held_out,cap,12.5\n"
         "y,images/lp-001.jpg,,Tern,,,,\n"
     )
     settings = folder / "drovik.toml"
@@ -124,7 +124,11 @@ def test_a_table_takes_tags_groups_splits_and_types(drovik: Drovik) -> None:
     assert project is not None
     x, y = project.cases
     assert [(one.path, one.tag) for one in x.pictures] == [("images/lp-001.jpg", None), ("images/lp-002.jpg", "tag")]
-    assert (x.group, x.split, x.expected) == ("g1", "held", {"sort": {"kind": "cap"}, "read-tag": {"value": 12.5}})
+    assert (x.group, x.split, x.expected) == (
+        "g1",
+        "held_out",
+        {"sort": {"kind": "cap"}, "read-tag": {"value": 12.5}},
+    )
     assert (len(y.pictures), y.group, y.split, y.expected) == (1, None, "tune", {})
 
 

@@ -63,7 +63,7 @@ def test_replies_that_cannot_be_read_are_tried_again_and_then_failed(
     reply: Reply, drovik: Drovik, serve: Serve
 ) -> None:
     service = serve(lambda n, body: reply)
-    demo_on_port(drovik.folder, service.port, cases=1, limits="at_once = 8, tries = 2")
+    demo_on_port(drovik.folder, service.port, cases=1, limits="concurrency = 8, max_tries = 2")
     result = drovik("send", *SORT)
     assert result.code == 1
     assert len(service.requests) == 2
@@ -122,7 +122,7 @@ def endless() -> Iterator[int]:
 
 
 def test_a_reply_that_never_ends_is_a_time_out(drovik: Drovik, endless: int) -> None:
-    demo_on_port(drovik.folder, endless, cases=1, limits="at_once = 8, timeout = 0.6, tries = 2")
+    demo_on_port(drovik.folder, endless, cases=1, limits="concurrency = 8, timeout = 0.6, max_tries = 2")
     result = drovik("send", *SORT)
     assert result.code == 1
     assert "1 failed (timeout)" in result.out
@@ -135,7 +135,7 @@ def test_a_reply_larger_than_any_answer_is_not_kept(drovik: Drovik, serve: Serve
     service = serve(
         lambda n, body: (200, {}, b'{"answer": "' + b"x" * 51_000_000 + b'"}') if n else good('{"kind": "cap"}')
     )
-    folder = demo_on_port(drovik.folder, service.port, cases=2, limits="at_once = 1")
+    folder = demo_on_port(drovik.folder, service.port, cases=2, limits="concurrency = 1")
     result = drovik("send", *SORT)
     assert result.code == 1
     assert sum(path.stat().st_size for path in (folder / ".drovik").iterdir()) < 5_000_000
@@ -150,7 +150,7 @@ def test_a_service_that_goes_down_half_way_leaves_the_rest_to_be_sent(drovik: Dr
         return good('{"kind": "cap"}') if number < 5 else None
 
     service.decide = decide
-    demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 1, patience = 1")
+    demo_on_port(drovik.folder, service.port, cases=30, limits="concurrency = 1, give_up_after = 1")
     result = drovik("send", *SORT, "--json")
     assert result.code == 3
     assert result.json["answered"] == 5
@@ -237,7 +237,7 @@ def test_files_that_are_no_regular_files_hold_nothing_up(drovik: Drovik) -> None
     (folder / "images/lp-003.png").symlink_to("lp-003.png")
     result = drovik("check", timeout=20)
     assert result.code == 1
-    assert "no regular file" in result.out
+    assert "not a regular file" in result.out
     assert "is a folder" in result.out
     assert "3 things are wrong." in result.out
     refused = drovik("send", *SORT, timeout=20)

@@ -34,13 +34,13 @@ SORT = ("--task", "sort", "--arm", "fulmar/v1")
 
 def test_a_reply_that_says_nothing_of_its_tokens_counts_as_its_upper_bound(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: (200, {}, b'{"answer": "{\\"kind\\": \\"cap\\"}", "ended": "done"}'))
-    folder = demo_on_port(drovik.folder, service.port, limits="at_once = 4")
-    result = drovik("send", *SORT, "--most", "0.06", "--json").json
+    folder = demo_on_port(drovik.folder, service.port, limits="concurrency = 4")
+    result = drovik("send", *SORT, "--budget", "0.06", "--json").json
     bounds = [Decimal(json.loads(row[0])[1]) for row in rows(folder, "SELECT bound FROM attempts")]
     assert sum(bounds) <= Decimal("0.06") < sum(bounds) + max(bounds)
     assert result["limit_reached"]
     assert result["counted_at_most"]["replies"] == len(bounds) == len(service.requests)
-    assert "say nothing of their tokens, so they count as the most" in drovik("send", *SORT, "--most", "0.0701").out
+    assert "say nothing of their tokens, so they count as the most" in drovik("send", *SORT, "--budget", "0.0701").out
 
 
 def test_tokens_as_texts_are_numbers_and_unreadable_replies_are_held(drovik: Drovik, serve: Serve) -> None:
@@ -48,8 +48,8 @@ def test_tokens_as_texts_are_numbers_and_unreadable_replies_are_held(drovik: Dro
     service = serve(
         lambda n, body: good('{"kind": "cap"}', count=counted) if n else (200, {}, b"\xff not to be read")
     )
-    folder = demo_on_port(drovik.folder, service.port, cases=4, limits="at_once = 1, tries = 1")
-    result = drovik("send", *SORT, "--most", "1", "--json").json
+    folder = demo_on_port(drovik.folder, service.port, cases=4, limits="concurrency = 1, max_tries = 1")
+    result = drovik("send", *SORT, "--budget", "1", "--json").json
     assert rows(folder, "SELECT DISTINCT input_tokens, output_tokens FROM replies WHERE input_tokens NOT NULL") == [
         (1000, 10)
     ]
@@ -60,9 +60,9 @@ def test_tokens_as_texts_are_numbers_and_unreadable_replies_are_held(drovik: Dro
 def test_a_limit_ends_sending_when_it_is_reached_and_not_earlier(drovik: Drovik, serve: Serve) -> None:
     """What the expensive model can no longer be asked the cheap one still can."""
     service = serve(lambda n, body: good('{"kind": "cap"}', count={"in": 600, "out": 20}))
-    folder = demo_on_port(drovik.folder, service.port, limits="at_once = 2")
+    folder = demo_on_port(drovik.folder, service.port, limits="concurrency = 2")
     result = drovik(
-        "send", "--task", "sort", "--arm", "fulmar/v1", "--arm", "gull/v1", "--most", "0.05", "--json"
+        "send", "--task", "sort", "--arm", "fulmar/v1", "--arm", "gull/v1", "--budget", "0.05", "--json"
     ).json
     arms = {one["arm"]: one["answered"] for one in result["arms"]}
     assert arms["fulmar/v1"] < 48
@@ -84,7 +84,7 @@ ODD_HEADERS = [
 
 def test_no_header_ends_a_run(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: (200, ODD_HEADERS[n % len(ODD_HEADERS)], good('{"kind": "cap"}')[2]))
-    demo_on_port(drovik.folder, service.port, cases=len(ODD_HEADERS), limits="at_once = 2, patience = 1")
+    demo_on_port(drovik.folder, service.port, cases=len(ODD_HEADERS), limits="concurrency = 2, give_up_after = 1")
     result = drovik("send", *SORT, "--json", timeout=60)
     assert result.json["answered"] == len(ODD_HEADERS)
     for text in (
@@ -121,7 +121,7 @@ def test_a_step_that_leads_nowhere_fails_its_own_request(drovik: Drovik, serve: 
 
     service = serve(decide)
     folder = demo_on_port(
-        drovik.folder, service.port, cases=len(links), limits="at_once = 1, tries = 1, patience = 2"
+        drovik.folder, service.port, cases=len(links), limits="concurrency = 1, max_tries = 1, give_up_after = 2"
     )
     step = '[[steps]]\nname = "where"\npath = "/where"\nbody = \'\'\'{"size": 1}\'\'\'\ntake = { to = "$.to" }\n\n[request]\npath = "{taken.to}"\n'
     change(folder / "dialects/plain.toml", '[request]\npath = "/answers"\n', step)
@@ -134,7 +134,7 @@ def test_a_step_that_leads_nowhere_fails_its_own_request(drovik: Drovik, serve: 
 
 def test_what_says_that_it_failed_is_not_waited_for(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: (200, {}, b'{"state": "failed", "answer": "", "problem": "out of paper"}'))
-    folder = demo_on_port(drovik.folder, service.port, cases=1, limits="at_once = 1, tries = 1, timeout = 5")
+    folder = demo_on_port(drovik.folder, service.port, cases=1, limits="concurrency = 1, max_tries = 1, timeout = 5")
     change(
         folder / "dialects/plain.toml", '[names]',
         '[request.until]\nat = "$.state"\nis = "ready"\nfails = "failed"\nevery = 0.05\nwithin = 20\n\n[names]',
@@ -149,7 +149,7 @@ def test_what_says_that_it_failed_is_not_waited_for(drovik: Drovik, serve: Serve
 
 def test_a_wait_that_a_service_asks_for_is_bounded_and_said_by_ask_too(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: (429, {"Retry-After": "86400"}, b"{}") if n == 0 else good("a cap"))
-    demo_on_port(drovik.folder, service.port, cases=1, limits="at_once = 1, patience = 1.5")
+    demo_on_port(drovik.folder, service.port, cases=1, limits="concurrency = 1, give_up_after = 1.5")
     started = time.monotonic()
     asked = drovik("ask", "images/lp-001.jpg", "What is it?")
     assert 1.4 < time.monotonic() - started < 6
@@ -161,7 +161,7 @@ def test_a_quiet_time_is_heeded_by_others_no_longer_than_they_may(tmp_path: Path
     from drovik.transport.rate_control import Pace
 
     told = Sharing(tmp_path / "pace.sqlite", "e", Limits())
-    other = Pace(Limits(patience=3), Sharing(tmp_path / "pace.sqlite", "e", Limits()))
+    other = Pace(Limits(give_up_after=3), Sharing(tmp_path / "pace.sqlite", "e", Limits()))
     told.keep_quiet(3_000)
     other.look()
     first = other.quiet_for()
@@ -171,7 +171,7 @@ def test_a_quiet_time_is_heeded_by_others_no_longer_than_they_may(tmp_path: Path
 
 
 def test_a_locked_file_of_shared_limits_stops_nothing(tmp_path: Path) -> None:
-    sharing = Sharing(tmp_path / "pace.sqlite", "e", Limits(at_once=4, per_minute=600))
+    sharing = Sharing(tmp_path / "pace.sqlite", "e", Limits(concurrency=4, per_minute=600))
     with contextlib.closing(sqlite3.connect(tmp_path / "pace.sqlite", isolation_level=None)) as holder:
         holder.execute("BEGIN EXCLUSIVE")
         started = time.monotonic()
@@ -187,13 +187,13 @@ def test_no_files_left_is_one_line_after_a_while(
     drovik: Drovik, serve: Serve, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     service = serve(lambda n, body: good('{"kind": "cap"}'))
-    demo_on_port(drovik.folder, service.port, cases=40, limits="at_once = 20")
+    demo_on_port(drovik.folder, service.port, cases=40, limits="concurrency = 20")
     code = (
         "import resource, sys\n"
         "from drovik.transport import dispatcher, http, polling\n"
         "dispatcher.WITHOUT_FILES_SECONDS = 1.5\n"
         "from drovik.workflow import sending\n"
-        "sending.most_at_once = lambda *a: (None, None)\n"
+        "sending.concurrency_bound = lambda *a: (None, None)\n"
         "import errno\n"
         "async def none(*a, **k): raise http.NoReply(http.Outcome('no_descriptors', again=True, words='too many open files'))\n"
         "polling.fetch = none\n"
@@ -225,13 +225,13 @@ def test_no_files_left_is_one_line_after_a_while(
         ("drovik.toml", b"a = " + b"[" * 50_000, "drovik.toml: is nested more than 100 deep"),
         ("drovik.toml", b"x = " + b"9" * 5000, "drovik.toml: is not valid TOML"),
         ("drovik.toml", b"a = " + b"{b = " * 150 + b"1" + b"}" * 150, "drovik.toml: is nested more than 100 deep"),
-        ("tasks/sort/question.toml", None, "tasks/sort/question.toml: is no regular file"),
-        ("tasks/sort/answer.schema.json", None, "tasks/sort/answer.schema.json: is no regular file"),
-        ("tasks/sort/prompts/v1.toml", None, "tasks/sort/prompts/v1.toml: is no regular file"),
-        ("dialects/plain.toml", None, "dialects/plain.toml: is no regular file"),
-        ("cases.jsonl", None, "cases.jsonl: is no regular file"),
-        (".env", None, ".env: is no regular file"),
-        ("drovik.toml", None, "drovik.toml: is no regular file"),
+        ("tasks/sort/question.toml", None, "tasks/sort/question.toml: is not a regular file"),
+        ("tasks/sort/answer.schema.json", None, "tasks/sort/answer.schema.json: is not a regular file"),
+        ("tasks/sort/prompts/v1.toml", None, "tasks/sort/prompts/v1.toml: is not a regular file"),
+        ("dialects/plain.toml", None, "dialects/plain.toml: is not a regular file"),
+        ("cases.jsonl", None, "cases.jsonl: is not a regular file"),
+        (".env", None, ".env: is not a regular file"),
+        ("drovik.toml", None, "drovik.toml: is not a regular file"),
         ("tasks/sort/answer.schema.json", b'{"a": ' * 200 + b"1" + b"}" * 200, "is nested more than 100 deep"),
         ("tasks/sort/answer.schema.json", b'{"maximum": ' + b"9" * 5000 + b"}", "thousands of digits"),
         ("cases.csv", b"id,image,expected.sort,expected.sort.kind\na,images/lp-001.jpg,x,cap\n", "other columns are members of it"),
@@ -388,7 +388,7 @@ def test_junk_on_the_pipe_is_the_functions_failure_and_what_it_starts_ends_with_
     )
     question = folder / "tasks/sort/question.toml"
     question.write_text(
-        question.read_text() + '\n[measures.mine]\ntype = "own"\ncall = "mine:score"\nseconds = 1.0\n'
+        question.read_text() + '\n[measures.mine]\ntype = "function"\ncall = "mine:score"\nseconds = 1.0\n'
     )
     result = drovik("score", *SORT, "--trust", timeout=60)
     assert result.code == 0, result.err

@@ -69,7 +69,7 @@ def service(number: int, body: dict[str, Any]) -> Reply | None:
 @pytest.fixture
 def judged(drovik: Drovik, serve: Callable[..., FakeService]) -> tuple[Drovik, FakeService]:
     made = serve(service)
-    folder = judging(demo_on_port(drovik.folder / "p", made.port, cases=10, limits="at_once = 1, timeout = 30"))
+    folder = judging(demo_on_port(drovik.folder / "p", made.port, cases=10, limits="concurrency = 1, timeout = 30"))
     return Drovik(folder, drovik.folder), made
 
 

@@ -183,8 +183,8 @@ def test_what_is_learned_again_keeps_what_was_mended_by_hand(tmp_path: Path) -> 
     one = learned({"q": "What is it?", "pic": B64, "model": "auk-7"})
     write_learned(one, tmp_path, "auk-7")
     path = tmp_path / "dialects/it.toml"
-    path.write_text(path.read_text() + "\n# mended\n")
+    path.write_text(path.read_text() + "\n# edited\n")
     write_learned(one, tmp_path, "auk-7", dialect_there(tmp_path, "it"))
-    assert (tmp_path / "dialects/it.toml.before").read_text().endswith("# mended\n")
+    assert (tmp_path / "dialects/it.toml.before").read_text().endswith("# edited\n")
     assert free_model_name(tmp_path, "it", "auk-7") == "auk-7"
     assert free_model_name(tmp_path, "other", "auk-7") == "other-auk-7"

@@ -178,7 +178,7 @@ def test_lines_in_any_order_cost_what_the_best_order_costs() -> None:
 
 @given(st.text("the cat on mat", max_size=20), st.text("the cat on mat", max_size=20))
 @settings(max_examples=80, deadline=None)
-def test_likeness_is_that_of_the_published_definitions(one: str, other: str) -> None:
+def test_similarity_is_that_of_the_published_definitions(one: str, other: str) -> None:
     first, second = one.split(), other.split()
     common = sum(min(first.count(word), second.count(word)) for word in set(first))
     if first and second:
@@ -327,7 +327,7 @@ MEASURES: dict[str, tuple[dict[str, Any], Any, Any]] = {
     "text": ({"type": "text"}, TEXTS, TEXTS | st.none() | st.integers()),
     "facts": ({"type": "facts"}, st.just({"must": ["red cap", "two keys"], "must_not": ["hat"]}),
               st.sampled_from(["A red cap.", "no red cap", "a hat and two keys", "", "Perhaps a hat", "red keys, two caps"])),
-    "likeness": ({"type": "likeness"}, st.sampled_from(["a b", "b c d"]), st.text("abcd ")),
+    "similarity": ({"type": "similarity"}, st.sampled_from(["a b", "b c d"]), st.text("abcd ")),
     "items": ({"type": "items", "counts": True}, st.dictionaries(st.sampled_from(["key", "map"]), st.integers(1, 4)),
               st.lists(st.sampled_from(["2 keys", "a map", "coins"]))),
     "boxes": ({"type": "boxes", "place": "", "score": "ap"}, BOXES.map(lambda boxes: [list(b) for b in boxes if b[0] < b[2] and b[1] < b[3]]),

@@ -58,10 +58,10 @@ def test_how_long_it_takes_follows_the_slowest_limit() -> None:
         size = Bounds(count * 500.0, count * 500.0, count * 500.0)
         return seconds_for(Bounds(count, count, count), size, limits, Bounds(2, 2, 2)).expected
 
-    assert span(Limits(at_once=8)) == 250
-    assert span(Limits(at_once=8, per_minute=60)) == pytest.approx(1000)
-    assert span(Limits(at_once=8, per_minute=600, tokens_per_minute=10_000)) == 3000
-    assert span(Limits(at_once=100, per_day=300)) == 3 * 86400  # on four days
+    assert span(Limits(concurrency=8)) == 250
+    assert span(Limits(concurrency=8, per_minute=60)) == pytest.approx(1000)
+    assert span(Limits(concurrency=8, per_minute=600, tokens_per_minute=10_000)) == 3000
+    assert span(Limits(concurrency=100, per_day=300)) == 3 * 86400  # on four days
 
 
 def test_letters_and_pixels_are_learned_where_they_vary() -> None:
@@ -91,11 +91,11 @@ def test_a_quote_is_what_an_independent_reckoning_comes_to(drovik: Drovik) -> No
         (arm["input_tokens"]["expected"] * 1.8 + arm["output_tokens"]["expected"] * 7.2) / 1e6, rel=1e-3
     )
     assert arm["output_tokens"]["high"] == 4 * 300
-    million = drovik("quote", *SORT, "--cases", "1000000", "--instead", "4000", "--json").json["arms"][0]
+    million = drovik("quote", *SORT, "--cases", "1000000", "--break-even", "4000", "--json").json["arms"][0]
     assert million["money"]["expected"] == pytest.approx(arm["money"]["expected"] * 250_000, rel=1e-3)
-    even = million["even_at_cases"]["expected"]
+    even = million["break_even_cases"]["expected"]
     assert even == pytest.approx(4000 / (arm["money"]["expected"] / 4), rel=1e-3)
-    assert drovik("quote", "--instead", "many").code == 2
+    assert drovik("quote", "--break-even", "many").code == 2
 
 
 def test_the_bill_lies_within_the_quote_and_a_sample_makes_the_next_quote_close(
@@ -141,17 +141,17 @@ def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: 
     service = serve(billing(lambda n: (600, 280)))
     folder = demo_on_port(drovik.folder, service.port)
     each = (600 * 1.8 + 280 * 7.2) / 1e6
-    result = drovik("send", *SORT, "--most", "0.05", "--json")
+    result = drovik("send", *SORT, "--budget", "0.05", "--json")
     assert result.code == 1
     assert result.json["limit_reached"]
     assert paid(folder) <= 0.05 < paid(folder) + 2.5 * each
     assert result.json["left"] == 48 - len(service.requests) > 20
-    told = drovik("send", *SORT, "--most", "0.08")
+    told = drovik("send", *SORT, "--budget", "0.08")
     assert "The limit is reached" in told.out
     assert paid(folder) <= 0.08
-    assert drovik("send", *SORT, "--most", "EUR 5", "--json").json["left"] == 0
+    assert drovik("send", *SORT, "--budget", "EUR 5", "--json").json["left"] == 0
     assert len(service.requests) == 48
-    over = drovik("send", *SORT, "--again", "ok", "--most", "0.01")
+    over = drovik("send", *SORT, "--resend", "ok", "--budget", "0.01")
     assert over.code == 2
     assert "have cost 0.1486 EUR already" in over.err
 
@@ -159,7 +159,7 @@ def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: 
 def test_two_senders_under_one_limit_do_not_cross_it_together(drovik: Drovik, serve: Serve) -> None:
     service = serve(billing(lambda n: (600, 280)))
     folder = demo_on_port(drovik.folder, service.port)
-    words = ("send", *SORT, "--most", "0.06", "--json")
+    words = ("send", *SORT, "--budget", "0.06", "--json")
     results: list[Result] = []
     threads = [threading.Thread(target=lambda: results.append(drovik(*words))) for _ in range(2)]
     for thread in threads:
@@ -176,8 +176,8 @@ def test_what_was_lost_is_held_at_its_upper_bound(drovik: Drovik, serve: Serve) 
         return None if number < 5 else good('{"kind": "cap"}', count={"in": 600, "out": 280})
 
     service: FakeService = serve(decide)
-    folder = demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 2, timeout = 30")
-    result = drovik("send", *SORT, "--most", "0.06", "--json").json
+    folder = demo_on_port(drovik.folder, service.port, cases=30, limits="concurrency = 2, timeout = 30")
+    result = drovik("send", *SORT, "--budget", "0.06", "--json").json
     held = Decimal(str(result["held"]["EUR"]))
     bounds = [json.loads(one[0]) for one in rows(folder, "SELECT bound FROM attempts WHERE outcome = 'lost'")]
     assert len(bounds) == 5
@@ -200,7 +200,7 @@ def test_an_arm_without_a_bound_is_not_sent_under_a_limit(drovik: Drovik, old: s
     if "top_k" in new:
         dialect = (folder / "dialects/plain.toml").read_text()
         (folder / "dialects/plain.toml").write_text(dialect.replace('"room":', '"top": "{top_k?}", "room":'))
-    result = drovik("send", *SORT, "--most", "1")
+    result = drovik("send", *SORT, "--budget", "1")
     assert result.code == 2
     assert line in result.err
     assert not (folder / ".drovik/answers.sqlite-wal").exists() or rows(folder, "SELECT COUNT(*) FROM attempts") == [
@@ -216,8 +216,8 @@ def test_currencies_are_never_added_up(drovik: Drovik) -> None:
     )
     words = ("--task", "sort", "--arm", "fulmar", "--arm", "gull")
     assert set(drovik("quote", *words, "--json").json["money"]) == {"EUR", "SEK"}
-    bare = drovik("send", *words, "--most", "5")
+    bare = drovik("send", *words, "--budget", "5")
     assert (bare.code, bare.err.count("\n")) == (2, 1)
     assert "in which currency" in bare.err
-    assert "--most says nothing of SEK" in drovik("send", *words, "--most", "5 EUR").err
-    assert "nothing that is sent costs USD" in drovik("send", *words, "--most", "5 USD").err
+    assert "--budget says nothing of SEK" in drovik("send", *words, "--budget", "5 EUR").err
+    assert "nothing that is sent costs USD" in drovik("send", *words, "--budget", "5 USD").err

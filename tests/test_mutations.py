@@ -97,7 +97,7 @@ def watching(drovik: Drovik, what: str) -> Iterator[Watch]:
 def answered(drovik: Drovik, serve: Serve) -> tuple[Drovik, FakeService, Path]:
     """A small project that is answered, and a copy to go back to."""
     service = serve(lambda n, body: good('{"kind": "cap", "number": "SK-1"}'))
-    limits = "at_once = 8, timeout = 2, tries = 1, patience = 1"
+    limits = "concurrency = 8, timeout = 2, max_tries = 1, give_up_after = 1"
     folder = demo_on_port(drovik.folder, service.port, cases=4, limits=limits)
     assert drovik("send", *SORT).code == 0
     whole = folder.parent / "whole"
@@ -167,7 +167,10 @@ def test_no_reply_and_no_header_breaks_a_run(drovik: Drovik, serve: Serve) -> No
 
         service = serve(decide)
         folder = demo_on_port(
-            drovik.folder, service.port, cases=48, limits="at_once = 8, timeout = 2, tries = 1, patience = 1"
+            drovik.folder,
+            service.port,
+            cases=48,
+            limits="concurrency = 8, timeout = 2, max_tries = 1, give_up_after = 1",
         )
         while watch.changes < COUNT // 4:
             watch.run("send", "--task", "sort", "--task", "describe", "--arm", "fulmar", "--json", "--quiet")

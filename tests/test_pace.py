@@ -69,7 +69,7 @@ def test_the_limits_of_a_day_are_of_any_24_hours_and_a_clock_set_back_gives_noth
 
 
 def test_slots_are_shared_evenly_and_never_more_than_there_are(tmp_path: Path) -> None:
-    limits = Limits(at_once=5)
+    limits = Limits(concurrency=5)
     both = [Sharing(tmp_path / "pace.sqlite", "e", limits) for _ in range(2)]
     assert [one.share(0).slots for one in both] == [3, 2]
     assert both[1].share(2).slots == 2
@@ -77,13 +77,13 @@ def test_slots_are_shared_evenly_and_never_more_than_there_are(tmp_path: Path) -
     assert both[1].share(0).slots == 0
     both[0].leave()
     assert both[1].share(0).slots == 5
-    many = [Sharing(tmp_path / "pace.sqlite", "one", Limits(at_once=1)) for _ in range(3)]
+    many = [Sharing(tmp_path / "pace.sqlite", "one", Limits(concurrency=1)) for _ in range(3)]
     assert [one.share(0).slots for one in many] == [1, 0, 0]
 
 
 def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatch) -> None:
     async def run() -> None:
-        pace = Pace(Limits(at_once=16))
+        pace = Pace(Limits(concurrency=16))
         seen = [pace.slots.room]
         for _ in range(3):
             pace._cut_at = -10
@@ -100,7 +100,7 @@ def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatc
 def test_a_circuit_opens_after_failures_in_a_row_and_lets_one_probe_through(monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock()
     monkeypatch.setattr("drovik.transport.circuit_breaker.time", clock)
-    circuit = Circuit(at_once=2, patience=100)
+    circuit = Circuit(concurrency=2, give_up_after=100)
     circuit.take("answered")
     for _ in range(FAILED_IN_A_ROW):
         assert not circuit.is_open
@@ -159,9 +159,9 @@ def test_spans_come_in_every_form(text: str, seconds: float | None) -> None:
 @pytest.mark.long
 def test_a_limit_by_the_minute_holds_for_two_programs_together(drovik: Drovik, serve: Serve, tmp_path: Path) -> None:
     service: FakeService = serve(lambda n, body: good('{"kind": "cap"}'))
-    demo_on_port(drovik.folder, service.port, limits="at_once = 4, per_minute = 240")
+    demo_on_port(drovik.folder, service.port, limits="concurrency = 4, per_minute = 240")
     other = Drovik(tmp_path / "other", tmp_path / "config")
-    demo_on_port(tmp_path / "other", service.port, limits="at_once = 4, per_minute = 240")
+    demo_on_port(tmp_path / "other", service.port, limits="concurrency = 4, per_minute = 240")
     threads = [
         threading.Thread(target=lambda run=run: run("send", *SORT, "--sample", "24")) for run in (drovik, other)
     ]
@@ -178,7 +178,7 @@ def test_a_limit_by_the_minute_holds_for_two_programs_together(drovik: Drovik, s
 
 def test_the_limit_of_a_day_ends_the_run_with_one_line(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: good('{"kind": "cap"}'))
-    demo_on_port(drovik.folder, service.port, limits="at_once = 4, per_day = 10")
+    demo_on_port(drovik.folder, service.port, limits="concurrency = 4, per_day = 10")
     result = drovik("send", *SORT, "--json")
     assert (result.code, result.json["answered"], result.json["left"]) == (3, 10, 38)
     assert "the limit of 10 requests in 24 hours is reached" in result.json["problems"][0]
@@ -193,7 +193,7 @@ def test_what_headers_say_is_heeded_before_anything_is_refused(drovik: Drovik, s
         return status, {**headers, **left}, data
 
     service = serve(decide)
-    demo_on_port(drovik.folder, service.port, cases=8, limits="at_once = 1")
+    demo_on_port(drovik.folder, service.port, cases=8, limits="concurrency = 1")
     assert drovik("send", *SORT, "--json").json["troubles"] == {}
     gaps = [after - before for before, after in zip(service.times, service.times[1:], strict=False)]
     assert gaps[3] > 1.8
@@ -208,9 +208,9 @@ def test_a_slow_endpoint_holds_none_up_and_sending_spreads_over_arms(drovik: Dro
         return good('{"kind": "cap"}')
 
     slow = serve(slowly)
-    folder = demo_on_port(drovik.folder, quick.port, cases=6, limits="at_once = 1")
+    folder = demo_on_port(drovik.folder, quick.port, cases=6, limits="concurrency = 1")
     text = (folder / "drovik.toml").read_text()
-    more = f'[endpoints.slow]\nurl = "http://127.0.0.1:{slow.port}"\ndialect = "plain"\nkey_env = "DESK_KEY"\nlimits = {{ at_once = 1 }}\n'
+    more = f'[endpoints.slow]\nurl = "http://127.0.0.1:{slow.port}"\ndialect = "plain"\nkey_env = "DESK_KEY"\nlimits = {{ concurrency = 1 }}\n'
     text = text.replace("[models.gull]", f"{more}\n[models.gull]").replace(
         'endpoint = "desk"\nid = "gull-1"', 'endpoint = "slow"\nid = "gull-1"'
     )
@@ -227,7 +227,7 @@ def test_a_machine_with_few_files_is_told_and_nothing_fails(drovik: Drovik, serv
     from conftest import PROGRAM
 
     service = serve(lambda n, body: good('{"kind": "cap"}'))
-    folder = demo_on_port(drovik.folder, service.port, limits="at_once = 60, timeout = 30")
+    folder = demo_on_port(drovik.folder, service.port, limits="concurrency = 60, timeout = 30")
     command = f"ulimit -n 40; exec {PROGRAM} send --task sort --arm fulmar/v1 --quiet"
     done = subprocess.run(["bash", "-c", command], cwd=folder, env=drovik.environment, capture_output=True, text=True)
     assert "Traceback" not in done.stderr
@@ -255,7 +255,7 @@ def test_a_storm_of_429_is_waited_out(drovik: Drovik, serve: Serve) -> None:
         return good('{"kind": "cap"}')
 
     service = serve(decide)
-    demo_on_port(drovik.folder, service.port, cases=20, limits="at_once = 4")
+    demo_on_port(drovik.folder, service.port, cases=20, limits="concurrency = 4")
     result = drovik("send", *SORT, "--json").json
     assert (result["answered"], result["failed"]) == (20, 0)
     assert result["troubles"] == {"limited": 8}

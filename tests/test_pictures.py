@@ -278,7 +278,7 @@ def test_what_looks_wrong_is_told_of_every_picture(drovik: Drovik) -> None:
         "odd/blank.png": ["nearly blank"],
         "odd/soft.jpg": ["blurred"],
         "odd/again.png": ["shows the same as lp-001"],
-        "odd/broken.jpg": ["is no picture, whatever its name says"],
+        "odd/broken.jpg": ["is not a picture, whatever its name says"],
     }
     assert "6 pictures (3 PNG, 2 JPEG); 5 look wrong." in drovik("pictures").out
 

@@ -98,5 +98,5 @@ def test_what_is_wrong_is_an_error_of_the_tree(drovik: Drovik, folder: Path) -> 
         project.evaluate().rows("case")  # type: ignore[arg-type]
     with pytest.raises(package.UsageError, match="no such picture"):
         package.ask(folder / "images/none.jpg", "What?", project=folder)
-    with pytest.raises(package.UsageError, match="no sum of money"):
+    with pytest.raises(package.UsageError, match="not an amount of money"):
         project.send_now(project.plan(task="sort", arm="gull/v1"), budget="much")

@@ -1,4 +1,4 @@
-"""Repeats, second tries, and whether a service still answers as it did."""
+"""Repeats, repair turns, and whether a service still answers as it did."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ def test_repeats_have_seeds_of_their_own_and_are_averaged_before_anything_is_com
     assert drovik("send", *SORT, "--json").json["to_send"] == 0
 
 
-def test_a_second_try_is_told_what_was_wrong_and_is_counted_apart(drovik: Drovik, serve: Serve) -> None:
+def test_a_repair_turn_is_told_what_was_wrong_and_is_counted_apart(drovik: Drovik, serve: Serve) -> None:
     firsts = iter(range(100))
 
     def decide(number: int, body: dict[str, Any]) -> Reply:
@@ -61,22 +61,22 @@ def test_a_second_try_is_told_what_was_wrong_and_is_counted_apart(drovik: Drovik
         )
 
     service = serve(decide)
-    folder = demo_on_port(drovik.folder, service.port, cases=8, limits="at_once = 1")
-    edit(folder, "tasks/sort/question.toml", "[answer]", "[answer]\nsecond_try = true")
+    folder = demo_on_port(drovik.folder, service.port, cases=8, limits="concurrency = 1")
+    edit(folder, "tasks/sort/question.toml", "[answer]", "[answer]\nrepair_turn = true")
     sent = drovik("send", *SORT, "--json").json
-    assert (sent["answered"], sent["second_tries"]) == (12, 4)
+    assert (sent["answered"], sent["repair_turns"]) == (12, 4)
     again = [body["talk"] for body in service.requests if len(body["talk"]) == 3]
     assert all(talk[1]["parts"][0]["words"] == '{"kind": "cap", "more": 1}' for talk in again)
     assert all(re.search(r"- .*more.*", talk[2]["parts"][0]["words"]) for talk in again)
     (arm,) = drovik("score", *SORT, "--json").json["tasks"]["sort"]
     assert arm["statuses"] == {"ok": 4, "off_schema": 4}
-    assert (arm["second_tries"]["asked"], arm["second_tries"]["in_form"]) == (4, 4)
+    assert (arm["repair_turns"]["asked"], arm["repair_turns"]["valid"]) == (4, 4)
     first = next(one["score"] for one in arm["measures"] if one["measure"] == "kind")
-    second = next(one["score"] for one in arm["second_tries"]["measures"] if one["measure"] == "kind")
+    second = next(one["score"] for one in arm["repair_turns"]["measures"] if one["measure"] == "kind")
     assert second > first
     assert float(arm["costs"]["money"]["EUR"]) == pytest.approx(8 * (400 * 1.8 + 10 * 7.2) / 1e6)
-    assert float(arm["second_tries"]["costs"]["money"]["EUR"]) == pytest.approx(4 * (500 * 1.8 + 10 * 7.2) / 1e6)
-    assert "4 second tries, 4 in form; with them" in drovik("score", *SORT).out
+    assert float(arm["repair_turns"]["costs"]["money"]["EUR"]) == pytest.approx(4 * (500 * 1.8 + 10 * 7.2) / 1e6)
+    assert "4 repair turns, 4 valid; with them" in drovik("score", *SORT).out
     assert drovik("send", *SORT, "--json").json["to_send"] == 0
 
 
@@ -91,7 +91,7 @@ def test_a_recheck_says_what_changed_and_changes_no_answer(drovik: Drovik, serve
         )
 
     serve_it = serve(decide)
-    folder = demo_on_port(drovik.folder, serve_it.port, cases=20, limits="at_once = 1")
+    folder = demo_on_port(drovik.folder, serve_it.port, cases=20, limits="concurrency = 1")
     drovik("send", *SORT)
     before = drovik("score", *SORT, "--json").json
     (same,) = drovik("send", *SORT, "--recheck", "8", "--json").json["recheck"]
@@ -103,7 +103,7 @@ def test_a_recheck_says_what_changed_and_changes_no_answer(drovik: Drovik, serve
     assert drovik("score", *SORT, "--json").json == before
     assert rows(folder, "SELECT COUNT(*) FROM attempts WHERE concluded = 2") == [(16,)]
     assert "fulmar-2 → fulmar-2b" in drovik("send", *SORT, "--recheck", "2").out
-    drovik("send", *SORT, "--sample", "3", "--again", "ok")
+    drovik("send", *SORT, "--sample", "3", "--resend", "ok")
     assert "the service reported several models: fulmar-2, fulmar-2b" in drovik("score", *SORT).out
 
 

@@ -34,7 +34,7 @@ def rows(folder: Path, query: str) -> list[tuple[Any, ...]]:
 
 def test_two_senders_share_the_work_and_ask_nothing_twice(drovik: Drovik, start_standin: Start) -> None:
     standin = start_standin("--slow", "0.05")
-    folder = demo_on_port(drovik.folder, standin.port, cases=30, limits="at_once = 4, timeout = 30")
+    folder = demo_on_port(drovik.folder, standin.port, cases=30, limits="concurrency = 4, timeout = 30")
     words = ("send", "--task", "sort", *SEEING, "--json")
     both = [drovik.start(*words) for _ in range(2)]
     documents = [json.loads(process.communicate(timeout=100)[0]) for process in both]
@@ -50,7 +50,7 @@ def test_two_senders_share_the_work_and_ask_nothing_twice(drovik: Drovik, start_
 
 def test_what_a_killed_sender_held_is_asked_by_the_other(drovik: Drovik, start_standin: Start) -> None:
     standin = start_standin("--slow", "0.4")
-    folder = demo_on_port(drovik.folder, standin.port, cases=12, limits="at_once = 4, timeout = 30")
+    folder = demo_on_port(drovik.folder, standin.port, cases=12, limits="concurrency = 4, timeout = 30")
     first = drovik.start("send", *SORT)
     wait_until(lambda: len(standin.entries()) >= 4)
     second = drovik.start("send", *SORT, "--json")
@@ -65,7 +65,7 @@ def test_what_a_killed_sender_held_is_asked_by_the_other(drovik: Drovik, start_s
 @pytest.mark.long
 def test_a_held_store_is_waited_for_and_nothing_is_lost(drovik: Drovik, start_standin: Start) -> None:
     standin = start_standin("--slow", "0.3")
-    folder = demo_on_port(drovik.folder, standin.port, cases=12, limits="at_once = 4, timeout = 30")
+    folder = demo_on_port(drovik.folder, standin.port, cases=12, limits="concurrency = 4, timeout = 30")
     process = drovik.start("send", *SORT, "--json")
     wait_until(lambda: len(standin.entries()) >= 4)
     holder = sqlite3.connect(folder / ".drovik/answers.sqlite", isolation_level=None, timeout=10)
@@ -102,7 +102,7 @@ def test_a_full_disk_is_one_line_and_what_was_under_way_is_kept(
     (tmp_path / "config").mkdir()
     drovik = Drovik(small_disk, tmp_path / "config")
     service = serve(lambda n, body: good('{"kind": "cap"}', padding="x" * 300_000))
-    folder = demo_on_port(small_disk, service.port, cases=48, limits="at_once = 4, timeout = 30")
+    folder = demo_on_port(small_disk, service.port, cases=48, limits="concurrency = 4, timeout = 30")
     result = drovik("send", *SORT, "--quiet")
     assert result.code == 2
     assert result.err.splitlines()[-1].startswith(".drovik/answers.sqlite: the disk is full; make room")
@@ -127,7 +127,7 @@ def test_replies_to_a_store_that_breaks_are_kept_beside_it_and_taken_in(drovik: 
         return good('{"kind": "cap"}')
 
     service = serve(decide)
-    demo_on_port(folder, service.port, cases=12, limits="at_once = 4, timeout = 30")
+    demo_on_port(folder, service.port, cases=12, limits="concurrency = 4, timeout = 30")
     result = drovik("send", *SORT, "--quiet")
     assert result.code == 2
     assert "taken in by the next send" in result.err
@@ -156,7 +156,7 @@ def test_an_endpoint_that_fails_steadily_is_probed_and_goes_on_when_it_is_well(d
         return bad(503, "down for a while") if 10 <= number < 22 else good('{"kind": "cap"}')
 
     service = serve(decide)
-    demo_on_port(drovik.folder, service.port, cases=40, limits="at_once = 2, timeout = 10")
+    demo_on_port(drovik.folder, service.port, cases=40, limits="concurrency = 2, timeout = 10")
     result = drovik("send", *SORT, "--json").json
     assert (result["answered"], result["failed"], result["left"]) == (40, 0, 0)
     # Ten failures open the circuit; after that one probe at a time goes out.
@@ -166,7 +166,7 @@ def test_an_endpoint_that_fails_steadily_is_probed_and_goes_on_when_it_is_well(d
 
 def test_an_endpoint_that_never_works_is_left_soon(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: bad(500, "broken"))
-    demo_on_port(drovik.folder, service.port, cases=40, limits="at_once = 4, timeout = 10, patience = 2")
+    demo_on_port(drovik.folder, service.port, cases=40, limits="concurrency = 4, timeout = 10, give_up_after = 2")
     result = drovik("send", *SORT, "--json")
     assert result.code == 3
     assert "fails steadily" in result.json["problems"][0]
@@ -239,7 +239,7 @@ def test_a_harsh_service_two_senders_and_kills_lose_and_double_nothing(
 ) -> None:
     """The short soak; `benchmarks/soak.py` is the long one."""
     standin = start_standin("--faults", str(fault_plan(tmp_path / "plan.toml")), "--slow", "0.02")
-    folder = demo_on_port(drovik.folder, standin.port, cases=48, limits="at_once = 6, timeout = 2, tries = 8")
+    folder = demo_on_port(drovik.folder, standin.port, cases=48, limits="concurrency = 6, timeout = 2, max_tries = 8")
     words = ("send", "--task", "sort", "--task", "read-tag", *SEEING)
     chance = random.Random(3)
     for _ in range(3):
@@ -258,7 +258,7 @@ def test_a_harsh_service_two_senders_and_kills_lose_and_double_nothing(
 
 
 def see_that_the_books_agree(folder: Path, standin: StandInProcess, asks: int) -> dict[str, int]:
-    """Every case answered once; every request in the ledger is an attempt; no fewer are told as perhaps billed."""
+    """Every case answered once; every request in the ledger is an attempt; no fewer are told as may have been billed."""
     answered = rows(folder, "SELECT identity FROM attempts WHERE concluded = 1")
     assert len(answered) == len(set(answered)) == asks
     attempts = rows(folder, "SELECT a.identity, r.id FROM attempts a LEFT JOIN replies r ON r.attempt = a.id")

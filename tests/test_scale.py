@@ -18,7 +18,7 @@ from conftest import PROGRAM, Drovik, demo_on_port
 CASES, PICTURES = 20_000, 200
 PROMISED = {
     ("score", "--task", "sort"): (8, 300),
-    ("score", "--doubtful", "--task", "sort"): (10, 300),
+    ("score", "--suspects", "--task", "sort"): (10, 300),
     ("compare", "--task", "sort"): (10, 400),
     ("compare", "gull/v1", "gull/v2", "--task", "sort"): (10, 400),
     ("report",): (20, 500),

@@ -74,7 +74,9 @@ def files_with_the_key(folder: Path, key: str) -> list[str]:
     return found
 
 
-def with_key(drovik: Drovik, port: int, cases: int, key: str = KEY, limits: str = "at_once = 2, tries = 1") -> Path:
+def with_key(
+    drovik: Drovik, port: int, cases: int, key: str = KEY, limits: str = "concurrency = 2, max_tries = 1"
+) -> Path:
     folder = demo_on_port(drovik.folder, port, cases=cases, limits=limits)
     (folder / ".env").unlink()
     drovik.environment["DESK_KEY"] = key

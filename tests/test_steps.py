@@ -25,7 +25,7 @@ path = "/pictures"
 raw = "{image.base64}"
 headers = { Content-Type = "{image.media_type}" }
 take = { handle = "$.id" }
-lives = 60
+valid_for = 60
 
 [[steps]]
 name = "put_in"
@@ -138,7 +138,7 @@ def test_what_never_comes_is_told(drovik: Drovik, scripted: Any, state: dict[str
     service = scripted(
         lambda method, path, times: (200, {}, state) if path.startswith("/jobs/") else usual(method, path, times)
     )
-    set_up(drovik, service.url, DIALECT, "limits = { tries = 1 }")
+    set_up(drovik, service.url, DIALECT, "limits = { max_tries = 1 }")
     failed = drovik("ask", "What?")
     assert failed.code == 3
     assert said in failed.err
@@ -166,7 +166,7 @@ def test_a_step_that_fails_says_which_and_why(
     drovik: Drovik, scripted: Any, path: str, answer: Answer, said: str
 ) -> None:
     service = scripted(lambda method, at, times: answer if at == path else usual(method, at, times))
-    set_up(drovik, service.url, DIALECT, 'key_env = "IT_KEY"\nlimits = { tries = 1 }')
+    set_up(drovik, service.url, DIALECT, 'key_env = "IT_KEY"\nlimits = { max_tries = 1 }')
     drovik.environment["IT_KEY"] = "a-secret-key-77"
     failed = drovik("ask", str(IMAGES / "lp-001.jpg"), "What?")
     assert failed.code == 3
@@ -194,7 +194,7 @@ def test_a_project_hands_each_picture_over_once_and_anew_when_it_lives_no_longer
     forgotten: set[str] = set()
     service = scripted(decide)
     folder = demo_on_port(
-        drovik.folder, service.server.server_address[1], cases=2, limits="at_once = 1, timeout = 30"
+        drovik.folder, service.server.server_address[1], cases=2, limits="concurrency = 1, timeout = 30"
     )
     (folder / "dialects/plain.toml").write_text(DIALECT)
     settings = folder / "drovik.toml"

@@ -24,7 +24,8 @@ from conftest import Drovik, FakeService, Reply, StandInProcess, demo_on_port, g
 from test_kill import wait_until
 from test_safety import rows
 
-from drovik.errors import StoreDamaged, StoreFull, StoreGone, StoreLocked
+from drovik.errors import StoreDamaged, StoreError, StoreFull, StoreGone, StoreLocked
+from drovik.store import database
 from drovik.store.database import open_database, store_error, transaction
 from drovik.store.pages import rows_on_pages
 
@@ -71,6 +72,28 @@ def test_a_store_that_is_gone_is_not_bought_again_without_a_word(how: str, sent:
     assert drovik("send", *SORT, "--json").json["answered"] == 40
 
 
+def test_a_store_of_an_older_version_is_taken_over_change_by_change(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """With made-up changes, for there is one version as yet: a table that is made again, and a column."""
+    path = tmp_path / ".drovik" / "answers.sqlite"
+    first = open_database(path)
+    first.connection.execute("DROP TABLE looks")
+    first.connection.execute("INSERT INTO requests VALUES ('a', '{}')")
+    first.close()
+    monkeypatch.setattr(database, "VERSION", 3)
+    monkeypatch.setattr(database, "CHANGES", {1: ("looks",), 2: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)})
+    taken_over = open_database(path)
+    assert taken_over.id == first.id
+    assert taken_over.connection.execute("SELECT * FROM requests").fetchall() == [("a", "{}", None)]
+    assert taken_over.connection.execute("SELECT COUNT(*) FROM looks").fetchone() == (0,)
+    assert taken_over.connection.execute("PRAGMA user_version").fetchone() == (3,)
+    taken_over.close()
+    monkeypatch.setattr(database, "VERSION", 5)
+    with pytest.raises(StoreError, match=r"store version 3, here 5"):
+        open_database(path)
+
+
 def test_a_store_of_a_newer_version_is_one_line(sent: tuple[Drovik, FakeService]) -> None:
     drovik, service = sent
     store = sqlite3.connect(drovik.folder / STORE)
@@ -89,7 +112,7 @@ def test_a_store_deleted_while_sending_is_written_again_with_all_that_came(drovi
         return good('{"kind": "cap"}')
 
     service = serve(decide)
-    demo_on_port(drovik.folder, service.port, cases=30, limits="at_once = 4, timeout = 30")
+    demo_on_port(drovik.folder, service.port, cases=30, limits="concurrency = 4, timeout = 30")
     result = drovik("send", *SORT, "--quiet")
     assert "was deleted or replaced while it was in use" in one_line(result)
     asked = len(service.requests)
@@ -276,7 +299,7 @@ def rescued(drovik: Drovik, service: FakeService) -> Path:
 
     broken = threading.Event()
     service.decide = breaking
-    assert drovik("send", *SORT, "--again", "ok", "--quiet").code == 2
+    assert drovik("send", *SORT, "--resend", "ok", "--quiet").code == 2
     with sqlite3.connect(drovik.folder / STORE) as store:
         store.execute("ALTER TABLE elsewhere RENAME TO replies")
     (path,) = (drovik.folder / ".drovik").glob("rescued-*.jsonl")
@@ -363,7 +386,7 @@ def test_a_closed_terminal_stops_as_a_termination_does(
     drovik: Drovik, start_standin: Callable[..., StandInProcess]
 ) -> None:
     standin = start_standin("--slow", "0.3")
-    folder = demo_on_port(drovik.folder, standin.port, cases=40, limits="at_once = 4, timeout = 30")
+    folder = demo_on_port(drovik.folder, standin.port, cases=40, limits="concurrency = 4, timeout = 30")
     process = drovik.start("send", *SORT)
     wait_until(lambda: len(standin.entries()) >= 4)
     process.send_signal(signal.SIGHUP)
@@ -376,7 +399,7 @@ def test_a_closed_terminal_stops_as_a_termination_does(
 
 def test_what_came_during_a_stop_longer_than_the_time_out_is_read(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: time.sleep(0.5) or good('{"kind": "cap"}'))
-    demo_on_port(drovik.folder, service.port, cases=12, limits="at_once = 4, timeout = 1.5, tries = 1")
+    demo_on_port(drovik.folder, service.port, cases=12, limits="concurrency = 4, timeout = 1.5, max_tries = 1")
     process = drovik.start("send", *SORT, "--json")
     wait_until(lambda: len(service.requests) >= 4)
     process.send_signal(signal.SIGSTOP)
@@ -391,7 +414,7 @@ def test_what_came_during_a_stop_longer_than_the_time_out_is_read(drovik: Drovik
 @pytest.mark.long
 def test_what_a_stopped_sender_claimed_is_free_after_its_lease(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: time.sleep(0.5) or good('{"kind": "cap"}'))
-    demo_on_port(drovik.folder, service.port, cases=12, limits="at_once = 4, timeout = 1.5, tries = 3")
+    demo_on_port(drovik.folder, service.port, cases=12, limits="concurrency = 4, timeout = 1.5, max_tries = 3")
     first = drovik.start("send", *SORT, "--json")
     wait_until(lambda: len(service.requests) >= 4)
     first.send_signal(signal.SIGSTOP)

@@ -81,7 +81,7 @@ def test_an_error_is_told_and_the_conversation_goes_on(drovik: Drovik, serve: Se
     service = serve(
         lambda n, b: (400, {}, b'{"oh": "not that, please"}') if n == 1 else reply({"answer": f"Answer {n + 1}."})
     )
-    set_up(drovik, f"http://127.0.0.1:{service.port}", DIALECT, "limits = { tries = 1 }")
+    set_up(drovik, f"http://127.0.0.1:{service.port}", DIALECT, "limits = { max_tries = 1 }")
     done = talk(drovik, "One?\nTwo?\n/picture nowhere.png\n/dance\nThree?\n")
     assert done.returncode == 0
     assert "not that, please" in done.stderr

@@ -187,7 +187,7 @@ def test_what_a_dialect_has_no_place_for_is_a_line_of_check(drovik: Drovik, serv
         ('after = { task = "sort", prompt = "v9" }', "", "'sort' has no prompt version 'v9'"),
         ('after = { task = "sort", model = "auk" }', "", "there is no model 'auk'"),
         ("", 'where = { at = "/kind", is = "cap" }', "the task comes after no other"),
-        ('after = "sort"', "where = { at = 'kind', is = 'cap' }", "'kind' is no JSON Pointer"),
+        ('after = "sort"', "where = { at = 'kind', is = 'cap' }", "'kind' is not a JSON Pointer"),
         ('after = "sort"', "where = { at = '/kind' }", "it has one of 'is', 'is_not' and 'has'"),
     ],
 )

@@ -23,7 +23,7 @@ SETTINGS = {
     "endpoints": {"e": {"url": "http://127.0.0.1:1", "dialect": "d"}},
     "models": {
         "gull": {"endpoint": "e", "id": "gull-1", "settings": {"temperature": 0.0}},
-        "dunlin": {"endpoint": "e", "id": "dunlin-1", "sees": False},
+        "dunlin": {"endpoint": "e", "id": "dunlin-1", "takes_pictures": False},
     },
     "preps": {"full": {}, "small": {"fit": 300}},
 }
@@ -122,7 +122,7 @@ def test_an_arm_is_another_where_its_model_prompt_or_prep_is() -> None:
         ask: str = "What?", labels: tuple[str, ...] = ("cap",), uses: frozenset[str] = frozenset(), **more: Any
     ) -> str:
         task, arms = made(ask, settings={**SETTINGS, **more}, labels=labels, uses=uses)
-        return arm_digest(task, arms[0].model, task.prompts[0], arms[0].prep)
+        return arm_digest(task, arms[0].endpoint, arms[0].model, task.prompts[0], arms[0].prep)
 
     assert digest() == digest(labels=("cap", "hat"))  # a prompt that does not list them is the same prompt
     listing = frozenset(["labels"])

@@ -2,9 +2,9 @@
 
     python tools/plant_errors.py
 
-Writes src/drovik/demo/planted.jsonl: first each set's task, then its answers, each with the cause that was planted
+Writes benchmarks/planted.jsonl: first each set's task, then its answers, each with the cause that was planted
 (null where the difference is of no known kind). Nothing of the code that finds causes is used here: what a plural, a
-misread glyph or an opposite is, is written down once more, by hand.
+misread glyph or an opposite is, is written down again, by hand.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ import json
 import random
 from pathlib import Path
 
-OUT = Path(__file__).resolve().parent.parent / "src" / "drovik" / "demo" / "planted.jsonl"
+OUT = Path(__file__).resolve().parent.parent / "benchmarks" / "planted.jsonl"
 EACH = 12
 PLURALS = {
     "glove": "gloves", "mitten": "mittens", "scarf": "scarves", "knife": "knives", "box": "boxes", "watch": "watches",
@@ -55,7 +55,7 @@ def task(name, form, measures, schema=None):
 
 
 def spread(makers, right):
-    """So many cases for each planted cause, each with a right answer made anew."""
+    """So many cases for each planted cause, each with a right answer made again."""
     number = 0
     for cause, make in makers:
         made = 0

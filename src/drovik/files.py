@@ -31,7 +31,7 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
     """A regular file, open for reading; nothing is waited for.
 
     :param shown: how the file is called in the error.
-    :raises DrovikError: where it is not there, is no regular file, or cannot be read.
+    :raises DrovikError: where it is not there, is not a regular file, or cannot be read.
     """
     # What goes wrong in the body is another matter, so that the file is opened before it.
     try:
@@ -43,7 +43,7 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
         if stat.S_ISDIR(mode):
             raise ProjectError(unreadable(IsADirectoryError(), shown))
         if not stat.S_ISREG(mode):
-            raise ProjectError(Problem("is no regular file", "put a file of that name in its place", shown))
+            raise ProjectError(Problem("is not a regular file", "put a file of that name in its place", shown))
         yield file
 
 

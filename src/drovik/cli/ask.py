@@ -89,7 +89,7 @@ def overrides_of(arguments: argparse.Namespace) -> dict[str, Any]:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Ask; 1 where an answer is not in form, 3 where a service could not be used."""
+    """Ask; 1 where an answer is not valid, 3 where a service could not be used."""
     from drovik.cli.pictures_given import given_pictures, sorted_out
     from drovik.store.store import Store
 
@@ -181,7 +181,7 @@ def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
     schema = read_json(arguments.schema, str(arguments.schema))
     problems = check_schema(schema, str(arguments.schema))
     if problems or not isinstance(schema, dict):
-        raise UsageError(problems or Problem("is no JSON object", "mend it there", str(arguments.schema)))
+        raise UsageError(problems or Problem("is not a JSON object", "fix it there", str(arguments.schema)))
     return schema
 
 

@@ -57,7 +57,7 @@ class AnswerTable:
 
     :param fields: the names of an answer's members that get columns of their own.
     :param mark: a digest of what is asked: rows of another question are not answers to this one.
-    :raises DrovikError: where the file is no such table, or cannot be written.
+    :raises DrovikError: where the file is not such a table, or cannot be written.
     """
 
     def __init__(self, path: Path, fields: Sequence[str], mark: str) -> None:

@@ -81,7 +81,7 @@ class Hears:
     def begins(self, ask: Ask, try_: int) -> None:
         """A request is about to leave; what an earlier try had shown was not the answer."""
         if try_ > 1 and self.shown:
-            print("\n(once more, from the beginning)", flush=True)
+            print("\n(again, from the beginning)", flush=True)
             self.shown = False
 
     def text(self, ask: Ask, text: str) -> None:

@@ -1,4 +1,4 @@
-"""Why answers are wrong, as tables: what to mend first, and which expected outputs are in doubt."""
+"""Why answers are wrong, as tables: what to fix first, and which expected outputs are in doubt."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ MOST_DOUBTS = 40
 
 
 def show_causes(view: TaskView) -> None:
-    """What to mend first, arm by arm."""
+    """What to fix first, arm by arm."""
     from drovik.comparing.verdict import percent
     from drovik.evaluation.suspects import mending_of
 
-    heading(f"{view.task.name}: what to mend first")
+    heading(f"{view.task.name}: what to fix first")
     rows = []
     lines = []
     for arm, measure, causes in mending_of(view):
@@ -31,7 +31,7 @@ def show_causes(view: TaskView) -> None:
                 str(one.cases),
                 percent(one.without),
                 gain,
-                one.whose,
+                one.owner,
                 " ".join(one.examples[:3]),
             ]
             rows.append([f"{arm} {measure}" if number == 0 else "", *cells])
@@ -41,7 +41,7 @@ def show_causes(view: TaskView) -> None:
         scored = any(arm.measures for arm in view.scores)
         say("No answer has a miss." if scored else "Nothing is scored yet: drovik send")
         return
-    columns = ("arm", "cause", "cases", "score without it", "points", "whose", "for example")
+    columns = ("arm", "cause", "cases", "score if fixed", "points", "fix in", "for example")
     table(columns, rows, numbers=(2, 3, 4))
     for line in lines:
         say(line)
@@ -58,7 +58,7 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
         rows = [_doubt_row(one) for one in doubts[:MOST_DOUBTS]]
         table(("task", "case", "where", "expected", "models say", "arms", "against"), rows, numbers=())
         if len(doubts) > MOST_DOUBTS:
-            say(f"and {len(doubts) - MOST_DOUBTS} more: drovik score --doubtful --json")
+            say(f"and {len(doubts) - MOST_DOUBTS} more: drovik score --suspects --json")
     else:
         say("No two models agree against an expected output.")
     found = twins(project, views)
@@ -74,7 +74,7 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
         ]
         table(("case", "arm", "says", "and says"), rows[:MOST_DOUBTS], numbers=())
         if len(against) > MOST_DOUBTS:
-            say(f"and {len(against) - MOST_DOUBTS} more: drovik score --doubtful --json")
+            say(f"and {len(against) - MOST_DOUBTS} more: drovik score --suspects --json")
 
 
 def _doubt_row(one: Doubt) -> list[str]:
@@ -116,7 +116,7 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
 
 
 def causes_document(view: TaskView) -> list[dict[str, Any]]:
-    """What to mend first, as plain values."""
+    """What to fix first, as plain values."""
     from drovik.evaluation.suspects import mending_of
 
     return [
@@ -132,7 +132,7 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
                     "doubtful": one.doubtful,
                     "score": one.score,
                     "score_without_it": one.without,
-                    "whose": one.whose,
+                    "owner": one.owner,
                     "remedy": one.remedy,
                     "line": one.line,
                     "examples": list(one.examples),

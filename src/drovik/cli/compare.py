@@ -142,7 +142,7 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
         interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
         tail = [apart, statuses(arm.statuses, arm.unsent), money(arm.costs.money), seconds(arm.costs.seconds)]
         rows.append([str(place), name, percent(one.value), interval, str(one.cases), *tail])
-    columns = ("", "arm", "score", "95 % interval", "cases", "behind the first", "answers", "cost", "median time")
+    columns = ("", "arm", "score", "95 % interval", "cases", "difference from best", "answers", "cost", "median time")
     table(columns, rows, numbers=(0, 2, 4, 7, 8))
     told = telling([view.score_of(name) for name in names], verdicts)
     for number, verdict in enumerate(told):
@@ -151,7 +151,7 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
         one.first for one in verdicts if one not in told and one.outcome in ("too close to call", "no difference")
     ]
     if alike:
-        say(f"Also not told apart from {names[0]}: {', '.join(alike)}.")
+        say(f"Also no significant difference from {names[0]}: {', '.join(alike)}.")
     for name in names:
         show_mixed_models(view.score_of(name))
     show_judges(view)

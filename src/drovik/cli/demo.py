@@ -31,14 +31,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     default = Path("drovik-demo")
     parser.add_argument("folder", nargs="?", type=Path, default=default, metavar="DIR", help=f"where to ({default})")
     parser.add_argument("--quiet", action="store_true", help="show no progress")
-    parser.add_argument("--planted", action="store_true", help="only show which causes are found for planted errors")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """The whole job, from copying to the report; or the planted errors alone."""
-    if arguments.planted:
-        return _planted(arguments.json)
+    """The whole job, from copying to the report."""
     from drovik.cli.report import write_report
 
     started = time.monotonic()
@@ -59,18 +56,6 @@ def run(arguments: argparse.Namespace) -> int:
             "To send more: run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, 'drovik send'."
         )
     return DOES_NOT_HOLD if job.tally.failed or job.tally.left else DONE
-
-
-def _planted(as_json: bool) -> int:
-    """What is found of planted errors; nothing is copied or sent."""
-    from drovik.cli.planted import document, planted, show
-
-    every = planted()
-    if as_json:
-        print_json(document(every))
-    else:
-        show(every)
-    return DONE
 
 
 @dataclass(frozen=True)

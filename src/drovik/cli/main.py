@@ -40,6 +40,11 @@ class _Parser(argparse.ArgumentParser):
     """Errors in one line, with the command to ask for help."""
 
     def error(self, message: str) -> NoReturn:
+        if message.startswith("unrecognized arguments"):
+            from drovik.project.former_names import remedy_for
+
+            words = message.partition(": ")[2].split()
+            message += "".join(f"; {word}: {new}" for word in words if (new := remedy_for(word.partition("=")[0])))
         self.exit(WRONG_INPUT, f"{self.prog}: {message}; see: {self.prog} --help\n")
 
 

@@ -1,4 +1,4 @@
-"""What a command that sends, or quotes, plans: the chosen tasks and arms, all cases or a sample, again or anew."""
+"""What a command that sends, or quotes, plans: tasks and arms, all cases or a sample, what to send again."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ STATUSES = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "fail
 def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
     """What to send."""
     add_choice_arguments(parser)
-    parser.add_argument("--again", action="append", choices=STATUSES, help="also ask anew what has such an answer")
+    parser.add_argument("--resend", action="append", choices=STATUSES, help="also ask again what has such an answer")
     parser.add_argument("--sample", type=positive, metavar="N", help="only so many cases, spread over the labels")
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="draws another sample (default: 1)")
 
@@ -35,5 +35,5 @@ def positive(text: str) -> int:
 def wanted_of(arguments: argparse.Namespace) -> Wanted:
     """What the options say is to be sent."""
     recheck = getattr(arguments, "recheck", None)
-    again = tuple(arguments.again or ())
+    again = tuple(arguments.resend or ())
     return workflow.Wanted(arguments.task, arguments.arm, again, arguments.sample, arguments.seed, recheck)

@@ -38,9 +38,9 @@ def add_split_argument(parser: argparse.ArgumentParser) -> None:
     """Which cases count."""
     parser.add_argument(
         "--split",
-        choices=("tune", "held", "all"),
+        choices=("tune", "held_out", "all"),
         default="tune",
-        help="which cases count (default: all but the held)",
+        help="which cases count (default: all but those held out)",
     )
 
 

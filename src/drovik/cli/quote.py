@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from drovik.workflow.estimating import SendingEstimate
     from drovik.workflow.plan import Planned
 
-EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --instead 4000"
+EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --break-even 4000"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -27,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_plan_arguments(parser)
     parser.add_argument("--cases", type=positive, metavar="N", help="for so many cases like those of the project")
     parser.add_argument(
-        "--instead", metavar="MONEY", help="a fixed sum for doing it another way: name the break-even"
+        "--break-even", metavar="MONEY", help="a fixed sum for doing it another way: name the break-even"
     )
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
@@ -42,7 +42,7 @@ def run(arguments: argparse.Namespace) -> int:
         before = [] if arguments.cases else workflow.estimates_and_bills(store, chosen)
         if not arguments.cases:
             workflow.keep_estimate(store, made.arms)
-    instead = _instead(made, arguments.instead)
+    instead = _instead(made, arguments.break_even)
     if arguments.json:
         print_json(made.document(instead) | {"billed": before})
         return DONE
@@ -56,7 +56,7 @@ def _instead(made: SendingEstimate, word: str | None) -> dict[str, Decimal]:
     from drovik.workflow.limits import amounts
 
     currencies = sorted({one.price.currency for one in made.arms if one.price})
-    return amounts([word] if word else [], currencies, "--instead")
+    return amounts([word] if word else [], currencies, "--break-even")
 
 
 def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal], cases: int | None) -> None:
@@ -75,7 +75,7 @@ def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal
             + ([_count(even) if even else "–"] if instead else [])
         )  # fmt: skip
     columns = ["task", "arm", "requests", "tokens in", "tokens out", "money", "from – to"]
-    table(columns + ["even at, cases"] * bool(instead), rows, numbers=range(2, 8))
+    table(columns + ["break-even (cases)"] * bool(instead), rows, numbers=range(2, 8))
     what = f"{cases} cases" if cases else "what there is to send"
     for currency, money in made.total().items():
         say(f"In all, for {what}: {_money(money)} {currency} ({_range(money, 4)}).", style="bold")

@@ -32,8 +32,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_own_argument(parser)
     add_split_argument(parser)
     parser.add_argument("--details", action="store_true", help="also confusion matrices, labels, fields, statements")
-    parser.add_argument("--causes", action="store_true", help="why answers are wrong, and what to mend first")
-    parser.add_argument("--doubtful", action="store_true", help="expected outputs that the models agree against")
+    parser.add_argument("--causes", action="store_true", help="why answers are wrong, and what to fix first")
+    parser.add_argument("--suspects", action="store_true", help="expected outputs that the models agree against")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -51,7 +51,7 @@ def run(arguments: argparse.Namespace) -> int:
         }
         if arguments.causes:
             document["causes"] = {view.task.name: causes_document(view) for view in views}
-        if arguments.doubtful:
+        if arguments.suspects:
             document["doubtful"] = doubts_document(project, views)
         print_json(document)
         return DONE
@@ -64,7 +64,7 @@ def run(arguments: argparse.Namespace) -> int:
                     _show_structure(one.arm, structure)
         if arguments.causes:
             show_causes(view)
-    if arguments.doubtful:
+    if arguments.suspects:
         show_doubts(project, views)
     return DONE
 
@@ -162,7 +162,7 @@ def show_mixed_models(arm: ArmScores) -> None:
 
 
 def _show_repeats(arm: ArmScores) -> None:
-    """What repeats agree on, and what second tries came to and cost beside the first."""
+    """What repeats agree on, and what repair turns came to and cost beside the first."""
     from drovik.comparing.verdict import estimate, percent, with_interval
 
     if arm.agreement is not None:
@@ -172,14 +172,14 @@ def _show_repeats(arm: ArmScores) -> None:
         one = arm.second
         told = [f"{score.measure.name} {with_interval(estimate(score))}" for score in one.measures]
         cost = f"{money(one.costs.money)} beside {money(arm.costs.money)}"
-        say(f"{arm.arm}: {one.asked} second tries, {one.in_form} in form; with them {', '.join(told)}, for {cost}.")
+        say(f"{arm.arm}: {one.asked} repair turns, {one.in_form} valid; with them {', '.join(told)}, for {cost}.")
 
 
 def show_older(view: TaskView) -> None:
     """Say which arms asked before something of them was edited."""
     if view.older:
         older = ", ".join(f"{name} ({count} cases)" for name, count in view.older)
-        say(f"Edited since, so kept apart as older arms: {older}.")
+        say(f"Results of earlier versions (edited since): {older}.")
 
 
 def _show_details(arm: ArmScores) -> None:

@@ -17,8 +17,8 @@ if TYPE_CHECKING:
     from drovik.workflow.plan import Planned
 
 EXAMPLE = (
-    "drovik send --task sort --arm gull/v2\n  drovik send --sample 20\n  drovik send --most 5.00\n"
-    "  drovik send --again failed\n  drovik send --recheck 20"
+    "drovik send --task sort --arm gull/v2\n  drovik send --sample 20\n  drovik send --budget 5.00\n"
+    "  drovik send --resend failed\n  drovik send --recheck 20"
 )
 
 
@@ -27,7 +27,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_project_argument(parser)
     add_plan_arguments(parser)
     parser.add_argument(
-        "--most", action="append", metavar="MONEY", help="spend no more in all, like 5.00 or '5.00 EUR' (by currency)"
+        "--budget",
+        action="append",
+        metavar="MONEY",
+        help="spend no more in all, like 5.00 or '5.00 EUR' (by currency)",
     )
     parser.add_argument(
         "--recheck", type=positive, metavar="N", help="ask N answered cases of each arm again, and tell what changed"

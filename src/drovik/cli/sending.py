@@ -37,7 +37,7 @@ def send_as_asked(project: Project, store: Store, planned: Planned, arguments: a
         services = workflow.Services(project.folder, project.settings, project.dialects, project.keys)
         require_sendable(services, list(planned.plan.to_send), arguments.trust)
         workflow.require_agreed_folders(services, arguments.trust, agreement())
-        budget = workflow.budget_for(project, store, planned, arguments.most or ())
+        budget = workflow.budget_for(project, store, planned, arguments.budget or ())
     return send_plan(project, store, planned, quiet=arguments.quiet or arguments.json, budget=budget)
 
 

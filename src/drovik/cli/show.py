@@ -114,7 +114,9 @@ def _show_task(view: TaskView, case: Case, sent: Mapping[str, Sent], full: bool)
             ):
                 took = f" after {attempt.seconds:.2f} s" if attempt.seconds is not None else ""
                 words = f": {shortened(attempt.words, most)}" if attempt.words else ""
-                say(f"{arm.name} {attempt.started} {attempt.outcome or 'no reply, perhaps billed'}{took}{words}")
+                say(
+                    f"{arm.name} {attempt.started} {attempt.outcome or 'no reply, may have been billed'}{took}{words}"
+                )
 
 
 def _show_traces(view: TaskView, case: Case) -> None:

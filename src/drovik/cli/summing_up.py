@@ -17,17 +17,17 @@ if TYPE_CHECKING:
     from drovik.workflow.plan import Planned
 
 _TO_MEND = {
-    "off_schema": "drovik score --details shows where; name the form in the prompt, or set second_try = true",
-    "not_json": "ask for nothing but JSON in the prompt, or set second_try = true",
-    "cut_off": "raise max_output_tokens, or ask for less; then: drovik send --again cut_off",
+    "off_schema": "drovik score --details shows where; name the form in the prompt, or set repair_turn = true",
+    "not_json": "ask for nothing but JSON in the prompt, or set repair_turn = true",
+    "cut_off": "raise max_output_tokens, or ask for less; then: drovik send --resend cut_off",
     "refused": "read some by drovik show; put the prompt in other words",
-    "empty": "read some by drovik show; check reply.text of the dialect; then: drovik send --again empty",
+    "empty": "read some by drovik show; check reply.text of the dialect; then: drovik send --resend empty",
 }
-"""What to do about answers that came, and are not in form."""
+"""What to do about answers that came, and are not valid."""
 
 
 def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tuple[str, str], Counter[str]]:
-    """By task and arm, how many answers there are of each status; second tries are left out."""
+    """By task and arm, how many answers there are of each status; repair turns are left out."""
     from drovik.planning.answers import answers_for
 
     found: dict[tuple[str, str], Counter[str]] = {}
@@ -68,7 +68,7 @@ def say_what_stops(tally: Tally) -> None:
     for problem in tally.stops:
         aside(problem.line())
     if tally.over:
-        aside(f"The limit is reached, {tally.left} are left: raise --most to go on from here.")
+        aside(f"The limit is reached, {tally.left} are left: raise --budget to go on from here.")
 
 
 def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:
@@ -81,7 +81,7 @@ def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> Non
                 _share(counts), money(counts.money), trouble,
             )
         )  # fmt: skip
-    columns = ("task", "arm", "answered", "answers so far", "at first try", "paid", "trouble on the way")
+    columns = ("task", "arm", "answered", "answers so far", "first-try rate", "paid", "errors")
     table(columns, rows, numbers=(2, 4, 5))
     if len(tally.models) > 1:
         told = [f"{name} {_share(one)}" for name, one in tally.models.items()]
@@ -100,7 +100,7 @@ def _say_counts(tally: Tally, before: int, spent: Mapping[str, Decimal]) -> None
         f"{before} were there already."
     )
     again = f", {tally.tried_again} times tried again" if tally.tried_again else ""
-    second = f", {tally.second_tries} second tries" if tally.second_tries else ""
+    second = f", {tally.repair_turns} repair turns" if tally.repair_turns else ""
     counted = f"{tally.input_tokens} tokens in, {tally.output_tokens} out"
     say(f"{tally.attempts} requests{again}{second}; {counted}; {money(tally.money)}.")
     if spent and spent != tally.money:
@@ -111,7 +111,7 @@ def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) 
     from drovik.transport.outcomes import REMEDIES
 
     for kind, count in tally.kinds.most_common():
-        say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --again failed')}", style="yellow")
+        say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --resend failed')}", style="yellow")
     together = sum(so_far.values(), Counter())
     for status, remedy in _TO_MEND.items():
         if together[status]:
@@ -132,7 +132,7 @@ def _say_money(tally: Tally) -> None:
         what = f"{budget.uncounted_replies} replies say nothing of their tokens"
         say(f"{what}, so they count as the most that they may have cost: {sums}.", style="yellow")
     if tally.over:
-        say(f"The limit is reached, {tally.left} are left: raise --most to go on from here.", style="yellow")
+        say(f"The limit is reached, {tally.left} are left: raise --budget to go on from here.", style="yellow")
 
 
 def show_drift(drifts: Sequence[Any]) -> None:
@@ -174,7 +174,7 @@ def sending_document(
         "answered_before": plan.answered,
         "requests": tally.attempts,
         "tried_again": tally.tried_again,
-        "second_tries": tally.second_tries,
+        "repair_turns": tally.repair_turns,
         "tokens": {"input": tally.input_tokens, "output": tally.output_tokens},
         "money": dict(tally.money),
         "money_in_all": store.spent(),
@@ -183,7 +183,7 @@ def sending_document(
         "problems": [one.line() for one in (*tally.warnings.values(), *tally.stops)],
         "interrupted": tally.interrupted,
         "limit_reached": tally.over,
-        "store": {"attempts": bill.attempts, "replies": bill.replies, "perhaps_billed_without_reply": bill.unknown},
+        "store": {"attempts": bill.attempts, "replies": bill.replies, "may_have_been_billed": bill.unknown},
         "arms": [
             {
                 "task": task, "arm": arm, "to_send": one.total, "answered": one.answered, "failed": one.failed,

@@ -286,16 +286,18 @@ def in_words(verdict: Verdict) -> str:
 
 
 def _cost_in_words(verdict: Verdict) -> str:
-    """How many times as much the dearer one costs; nothing where prices are unknown or in several currencies."""
+    """How many times as much the costlier one costs; nothing if prices are unknown or in several currencies."""
     before, after = verdict.first_costs.money, verdict.second_costs.money
     if len(before) != 1 or before.keys() != after.keys():
         return ""
     (one,), (other,) = before.values(), after.values()
     if not one or not other:
         return ""
-    dearer, times = (verdict.second, other / one) if other > one else (verdict.first, one / other)
+    costlier, times = (verdict.second, other / one) if other > one else (verdict.first, one / other)
     return (
-        f" {dearer} costs {times:.1f} times as much." if times >= _WORTH_SAYING else " They cost the same, or nearly."
+        f" {costlier} costs {times:.1f} times as much."
+        if times >= _WORTH_SAYING
+        else " They cost the same, or nearly."
     )
 
 

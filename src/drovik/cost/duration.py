@@ -21,7 +21,7 @@ def seconds_for(requests: Bounds, tokens: Bounds, limits: Limits, each: Bounds) 
     """
 
     def of(count: float, size: float, one: float) -> float:
-        spans = [count * one / limits.at_once, one if count else 0.0]
+        spans = [count * one / limits.concurrency, one if count else 0.0]
         if limits.per_minute:
             spans.append(max(0.0, count / limits.per_minute * 60))
         if limits.tokens_per_minute:

@@ -106,8 +106,8 @@ class Quoter:
     def _add(self, quote: ArmQuote, ask: Ask) -> None:
         load = load_of(ask.asking(), ask.task.told_schema(), self._pictures(ask.arm, ask.case))
         self._count(quote, ask.task, load, Bounds(1, 1, 1))
-        if ask.task.second_try and ask.mend is None:
-            self._count(quote, ask.task, load, self._rates.second_tries(ask.task, ask.arm))
+        if ask.task.repair_turn and ask.mend is None:
+            self._count(quote, ask.task, load, self._rates.repair_turns(ask.task, ask.arm))
 
     def _add_what_follows(self, found: dict[tuple[str, str], ArmQuote], thread: Thread) -> None:
         """The turns that are not known yet, and asks that wait for a task before."""
@@ -139,7 +139,7 @@ class Quoter:
 
     def _pictures(self, arm: Arm, case: Case) -> dict[int, tuple[tuple[int, int], ...]]:
         """The sizes of what each picture of a case is sent as."""
-        if not arm.model.sees:
+        if not arm.model.takes_pictures:
             return {}
         return {number: self._sizes_of(arm, case, number) for number in range(len(case.pictures))}
 

@@ -64,7 +64,7 @@ def most_it_may_cost(load: Load, model: Model) -> Spent | None:
     """An upper bound of what a request costs; None where there is none.
 
     No token is shorter than a byte, so text counts as its bytes at the most; the service's own wrapping is
-    allowed for by WRAPPING for each turn. Where tokens counted by name are dearer, all are taken as those.
+    allowed for by WRAPPING for each turn. Where tokens counted by name are more expensive, all are taken as those.
     """
     price = model.price
     if price is None or model.settings.max_output_tokens is None:
@@ -92,7 +92,7 @@ def cannot_be_bounded(settings: ProjectFile, models: Sequence[str]) -> list[Prob
         if model.settings.max_output_tokens is None:
             what = "has no max_output_tokens, so one answer may cost any sum"
             problems.append(Problem(what, "set it, or leave its arms out by --arm", FILE_NAME, place))
-        pays_pictures = model.sees and any([model.price.input, *model.price.counters.values()])
+        pays_pictures = model.takes_pictures and any([model.price.input, *model.price.counters.values()])
         if model.picture_tokens is None and pays_pictures:
             what = "has no picture_tokens, so what a picture costs is not known beforehand"
             remedy = "add how it counts pictures, or leave its arms out by --arm"

@@ -129,8 +129,8 @@ class Rates:
             return Bounds(1, guess, max(OUTPUT_UNKNOWN, 4 * guess)), "how long answers may get: set max_output_tokens"
         return Bounds(1, min(guess, limit), limit), ""
 
-    def second_tries(self, task: Task, arm: Arm) -> Bounds:
-        """The share of answers that are not in form."""
+    def repair_turns(self, task: Task, arm: Arm) -> Bounds:
+        """The share of answers that are not valid."""
         answered, off = off_form(self._store.connection, task.name, arm.digest)
         if answered < _FEWEST:
             return Bounds(0, 0.1, 1)

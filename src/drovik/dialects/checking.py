@@ -128,16 +128,16 @@ def check_places(project: Project) -> list[Problem]:
             continue
         writer = RequestWriter(endpoint, dialect, None)
         file = f"dialects/{endpoint.dialect}.toml"
-        if model.sees and project.cases and not writer.takes_pictures():
+        if model.takes_pictures and project.cases and not writer.takes_pictures():
             what = f"it has no place for a picture, and the model '{name}' is asked about some"
-            remedy = "add a slot such as {part.base64}, or set sees = false to ask without pictures"
+            remedy = "add a slot such as {part.base64}, or set takes_pictures = false to ask without pictures"
             problems.append(Problem(what, remedy, file, "request"))
         for task in project.tasks:
             if any(prompt.turns for prompt in task.prompts) and not writer.keeps_history():
                 what = f"it has a place for one question, and the task '{task.name}' is a conversation"
                 problems.append(Problem(what, "write {turns.text} in place of {last.text}", file, "request"))
-            if task.second_try and not writer.keeps_history():
-                what = f"it has a place for one question, and the task '{task.name}' has second tries"
+            if task.repair_turn and not writer.keeps_history():
+                what = f"it has a place for one question, and the task '{task.name}' has repair turns"
                 problems.append(Problem(what, "write {turns.text} in place of {last.text}", file, "request"))
             if task.told_schema() is not None and "schema" not in writer.slots:
                 what = f"it has no place for the schema, which the task '{task.name}' sends"

@@ -29,7 +29,7 @@ def compile_path(path: str) -> Callable[[Any], list[Any]]:
     :raises DrovikError: where it is no path.
     """
     if not path.startswith("$"):
-        raise RequestError(Problem(f"'{path}' is no JSONPath", "it begins with '$', like $.answer"))
+        raise RequestError(Problem(f"'{path}' is not a JSONPath", "it begins with '$', like $.answer"))
     steps: list[Step] = []
     at = 1
     while at < len(path):
@@ -61,7 +61,7 @@ def _step(path: str, at: int) -> tuple[Step, int]:
         if selectors:
             return (lambda value: (found for one in selectors for found in one(value))), end + 1
     raise RequestError(
-        Problem(f"'{path}' is no JSONPath: nothing fits at character {at + 1}", "write it like $.answer.text[0]")
+        Problem(f"'{path}' is not a JSONPath: nothing fits at character {at + 1}", "write it like $.answer.text[0]")
     )
 
 

@@ -27,7 +27,7 @@ def compile_filter(text: str, path: str, compile_path: Compile) -> Test:
 
     :param path: the whole path, for messages.
     :param compile_path: makes a function of a path that stands in the filter.
-    :raises DrovikError: where it is no filter.
+    :raises DrovikError: where it is not a filter.
     """
     parser = _Parser(text, path, compile_path)
     test = parser.either()

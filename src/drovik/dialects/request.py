@@ -6,10 +6,11 @@ the request proper is filled. Where a dialect has no steps it is filled at once,
 
 from __future__ import annotations
 
-import base64
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
+
+import pybase64
 
 from drovik.dialects.request_template import HttpRequest, RequestTemplate
 from drovik.dialects.template import COLLECTIONS, Raw, Scope, compile_text
@@ -181,7 +182,7 @@ class RequestWriter:
             ending = "jpg" if format_ == "jpeg" else format_
             values |= {"media_type": made.media_type, "format": format_, "name": f"picture-{name}.{ending}"}
             if self._picture_slots & {"base64", "data_url", "picture"}:
-                encoded = base64.b64encode(made.data)
+                encoded = pybase64.b64encode(made.data)
                 values["base64"] = Raw(encoded)
                 if "data_url" in self._picture_slots:
                     values["data_url"] = Raw(f"data:{made.media_type};base64,".encode() + encoded)
@@ -209,7 +210,7 @@ class RequestWriter:
         at_once = [_pictures_in(turns, sizes) for turns in together]
         count = max(at_once)
         if count and not self.takes_pictures():
-            remedy = "add a slot such as {part.base64}, or set sees = false to ask without pictures"
+            remedy = "add a slot such as {part.base64}, or set takes_pictures = false to ask without pictures"
             raise RequestError(Problem("the dialect has no place for a picture", remedy))
         if count > 1 and self._one_picture:
             what = f"the dialect has a place for one picture, and {count} are asked about"

@@ -100,7 +100,7 @@ class RequestTemplate:
             return b"", ""
         out: list[bytes] = []
         if not self._tree.fill(scope, out):
-            raise RequestError(Problem("the body is empty", "mend the dialect's body"))
+            raise RequestError(Problem("the body is empty", "fix the dialect's body"))
         filled = b"".join(out)
         if self.form.multipart is not None:
             return multipart(json.loads(filled))
@@ -128,7 +128,7 @@ def multipart(parts: list[Any]) -> tuple[bytes, str]:
     out = []
     for part in parts:
         if not isinstance(part, dict) or not isinstance(part.get("name"), str):
-            raise RequestError(Problem("a part of the multipart body has no 'name'", "mend the dialect"))
+            raise RequestError(Problem("a part of the multipart body has no 'name'", "fix the dialect"))
         head = f'Content-Disposition: form-data; name="{_quoted(part["name"])}"'
         if "file" in part:
             head += f'; filename="{_quoted(str(part["file"]))}"'

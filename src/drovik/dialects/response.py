@@ -107,7 +107,7 @@ class Unpacker:
         try:
             tree = json.loads(body.decode("utf-8"))
         except (UnicodeDecodeError, ValueError, RecursionError):
-            return Unpacked(note=f"the reply is no JSON; it begins: {_start(body)}", readable=False)
+            return Unpacked(note=f"the reply is not JSON; it begins: {_start(body)}", readable=False)
         texts = compile_path(self.form.text or "$")(tree)
         pieces = [one for one in texts if isinstance(one, str)]
         if texts and not pieces and texts != [None]:

@@ -1,4 +1,4 @@
-"""What to mend first: the causes of an arm's misses, and what the score would be if each were gone."""
+"""What to fix first: the causes of an arm's misses, and what the score would be if each were gone."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import MeasureScore, ScoredCase
-from drovik.scoring.causes.cause_table import Cause, Whose, cause
+from drovik.scoring.causes.cause_table import Cause, Owner, cause
 from drovik.scoring.measure import Finding, expected_at
 
 
@@ -31,15 +31,15 @@ class ToMend:
     examples: tuple[str, ...]
 
     @property
-    def whose(self) -> Whose:
-        """Who can mend it: the expected output, where most of its cases are in doubt."""
-        return "expected output" if 2 * self.doubtful > self.cases else self.cause.whose
+    def owner(self) -> Owner:
+        """Who can fix it: the expected output, where most of its cases are in doubt."""
+        return "expected output" if 2 * self.doubtful > self.cases else self.cause.owner
 
     @property
     def remedy(self) -> str:
         """What to do about it, in one line."""
-        if self.whose == "expected output":
-            return "see whether the expected outputs are right: drovik score --doubtful"
+        if self.owner == "expected output":
+            return "see whether the expected outputs are right: drovik score --suspects"
         return self.cause.remedy
 
     @property
@@ -51,7 +51,7 @@ class ToMend:
 
 
 MOST_EXAMPLES = 5
-_EASIEST: tuple[Whose, ...] = ("measure", "prompt", "expected output", "picture", "model", "nobody knows")
+_EASIEST: tuple[Owner, ...] = ("measure", "prompt", "expected output", "picture", "model", "nobody knows")
 """Of causes that cost the same, the one that takes least to mend comes first."""
 
 
@@ -86,7 +86,7 @@ def to_mend(task: Task, score: MeasureScore, doubtful: Collection[str] = ()) -> 
         )
         for name, having in cases.items()
     ]
-    return sorted(found, key=lambda one: (-one.without, _EASIEST.index(one.whose), -one.cases, one.cause.name))
+    return sorted(found, key=lambda one: (-one.without, _EASIEST.index(one.owner), -one.cases, one.cause.name))
 
 
 def _findings(one: ScoredCase) -> Sequence[Finding]:

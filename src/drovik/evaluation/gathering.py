@@ -20,7 +20,7 @@ from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import ArmScores, Expectations, score_arm, with_wrong_before
 from drovik.scoring.catalogue import informed, measures_of
 from drovik.scoring.measure import Measure
-from drovik.scoring.measures.function import Own
+from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.structure import Structure, structure_of
 from drovik.store.store import Store
@@ -168,10 +168,10 @@ def _earlier_turns(
     return found
 
 
-def _second_tries(
+def _repair_turns(
     project: Project, store: Store, task: Task, threads: Sequence[Thread]
 ) -> dict[str, dict[tuple[str, int], Answer]]:
-    """The answers of second tries at the last turn, by arm, case and repeat (from 0)."""
+    """The answers of repair turns at the last turn, by arm, case and repeat (from 0)."""
     asks = [ask for one in threads for ask in one.second if ask.turn > len(one.arm.prompt.turns)]
     answers = answers_for(project, store, task, asks) if asks else {}
     found: dict[str, dict[tuple[str, int], Answer]] = {}
@@ -216,8 +216,8 @@ def _measures(
         if isinstance(one, Judge):
             found.append(_heard(project, store, one, cases, digests))
         else:
-            found.append(one.trusted(project.folder) if isinstance(one, Own) and trust else one)
-    not_run = tuple(one.name for one in found if isinstance(one, Own) and not one.may_run)
+            found.append(one.trusted(project.folder) if isinstance(one, Function) and trust else one)
+    not_run = tuple(one.name for one in found if isinstance(one, Function) and not one.may_run)
     return tuple(one for one in found if one.name not in not_run), not_run
 
 
@@ -276,7 +276,7 @@ def _view(
         found = {one: replace(answer, pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
     asked = _asked(arms, asks, found)
     by_turn = _earlier_turns(project, store, task, threads)
-    second = _second_tries(project, store, task, threads)
+    second = _repair_turns(project, store, task, threads)
     wrong = _wrong_before(project, store, task, arms, cases, digests)
     scores = []
     expectations = Expectations(task)

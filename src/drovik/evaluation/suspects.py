@@ -61,7 +61,7 @@ def doubts_of(view: TaskView) -> list[Doubt]:
     Two models at least have to say the same, and more than half of those that answered. Models that do not see count
     for nothing, and so do differences of form.
     """
-    seeing = {arm.name: arm.model.id for arm in view.arms if arm.model.sees}
+    seeing = {arm.name: arm.model.id for arm in view.arms if arm.model.takes_pictures}
     said: dict[tuple[str, str, str], dict[str, Finding]] = defaultdict(dict)
     answered: dict[tuple[str, str], set[str]] = defaultdict(set)
     for arm in view.scores:
@@ -103,9 +103,9 @@ def _doubt(
 
 
 def mending_of(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
-    """What to mend first, by arm and measure; models that do not see are left out."""
+    """What to fix first, by arm and measure; models that do not see are left out."""
     doubtful = {(one.measure, one.case) for one in doubts_of(view)}
-    seeing = {arm.name for arm in view.arms if arm.model.sees}
+    seeing = {arm.name for arm in view.arms if arm.model.takes_pictures}
     found = []
     for arm in view.scores:
         for score in arm.measures if arm.arm in seeing else ():

@@ -81,7 +81,7 @@ def opened_video(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterato
             see_that_it_is_not_too_large(size, path, max_pixels)
             stamps = sorted(packet.pts for packet in container.demux(stream) if packet.pts is not None)
             if not stamps:
-                raise PictureError(Problem("is a clip without a frame", "open it elsewhere and save it anew", path))
+                raise PictureError(Problem("is a clip without a frame", "open it elsewhere and save it again", path))
             shots = _shots(container, stream, stamps, prep.frames or UNASKED)
             facts = PictureFacts("video", (size,) * len(shots), _orientation(stream), tuple(shots), len(stamps))
             yield OpenedVideo(facts, container, stream, stamps, path, max_pixels)

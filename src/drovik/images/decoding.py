@@ -110,7 +110,7 @@ def _picture(data: bytes, path: str, kind: Kind) -> Image.Image:
     try:
         return Image.open(io.BytesIO(data), formats=formats)
     except Exception:
-        what = "is no picture, whatever its name says" if data else "is an empty file"
+        what = "is not a picture, whatever its name says" if data else "is an empty file"
         remedy = "give a JPEG, PNG, WebP, GIF, BMP, TIFF or HEIC picture, a PDF or a video"
         raise PictureError(Problem(what, remedy, path)) from None
 
@@ -206,12 +206,12 @@ def _document(data: bytes, path: str) -> Any:
         try:
             document = pdfium.PdfDocument(data)
             if len(document) == 0:
-                raise PictureError(Problem("is a PDF without a page", "open it elsewhere and save it anew", path))
+                raise PictureError(Problem("is a PDF without a page", "open it elsewhere and save it again", path))
         except pdfium.PdfiumError as error:
             if error.err_code == _PDF_NEEDS_PASSWORD:
                 what, remedy = "is a PDF with a password", "save it without one"
             else:
-                what, remedy = "is a broken PDF", "open it elsewhere and save it anew"
+                what, remedy = "is a broken PDF", "open it elsewhere and save it again"
             raise PictureError(Problem(what, remedy, path)) from None
     return document
 

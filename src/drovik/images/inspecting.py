@@ -76,7 +76,7 @@ def blur_effect(gray: np.ndarray[Any, Any]) -> float:
 
     The no-reference measure of Crete, Dolmiere, Ladret and Nicolas, "The blur effect: perception and estimation
     with a new no-reference perceptual blur metric" (2007): how little a picture's edges lose when it is
-    blurred once more by a mean over nine pixels.
+    blurred again by a mean over nine pixels.
     """
     import numpy as np
 

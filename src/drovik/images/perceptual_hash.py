@@ -1,4 +1,4 @@
-"""A print of a picture, which stays nearly the same when it is saved anew, shrunk, or made a little lighter."""
+"""A print of a picture, which stays nearly the same when it is saved again, shrunk, or made a little lighter."""
 
 from __future__ import annotations
 

@@ -84,7 +84,7 @@ def _as_stored(data: bytes, facts: PictureFacts, layout: Layout, prep: Prep) -> 
         return None
     if prep.format not in (None, "keep", media_type.partition("/")[2]):
         return None
-    # What is not built by the book, and can be decoded all the same, is written anew.
+    # What is not built by the book, and can be decoded all the same, is written again.
     with contextlib.suppress(BrokenPicture):
         cut = cut_metadata(data, media_type)
         if prep.max_bytes is None or len(cut) <= prep.max_bytes:

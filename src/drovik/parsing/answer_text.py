@@ -19,10 +19,10 @@ from drovik.parsing.schema_errors import SchemaError, schema_errors
 from drovik.project.schemas import SchemaChecker
 
 READING_REVISION = 3
-"""Raised when the same text may be read otherwise than before, so that kept readings are made anew."""
+"""Raised when the same text may be read otherwise than before, so that kept readings are made again."""
 
 Status = Literal["ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed"]
-How = Literal["bare", "fenced", "in_prose", "mended", ""]
+How = Literal["bare", "fenced", "in_prose", "repaired", ""]
 
 STATUSES: tuple[Status, ...] = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed")
 _MOST_CANDIDATES = 100
@@ -107,11 +107,11 @@ class Reader:
         if cut_off and strict.cut_json is not None:
             return [], True
         lenient = find_json(text, lenient=True)
-        mended: list[tuple[How, str]] = [("mended", one.json) for one in lenient.spans]
+        mended: list[tuple[How, str]] = [("repaired", one.json) for one in lenient.spans]
         if not mended and not cut_off:
             mended = [("in_prose", one.json) for one in strict.within_cut]
             if lenient.cut_json not in (None, "{}", "[]"):
-                mended.append(("mended", str(lenient.cut_json)))
+                mended.append(("repaired", str(lenient.cut_json)))
         return self._kept(mended), False
 
     def _kept(self, spans: Iterable[tuple[How, str]]) -> list[_Candidate]:
@@ -179,7 +179,7 @@ def _decimal(digits: str, wrong: list[str]) -> float:
 
 
 def _no_constant(word: str) -> float:
-    raise ValueError(f"{word} is no JSON")
+    raise ValueError(f"{word} is not JSON")
 
 
 def _how(text: str, start: int, end: int, fences: list[tuple[int, int]]) -> How:

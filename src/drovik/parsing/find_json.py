@@ -2,7 +2,7 @@
 
 One walk over the text, from left to right, recognises JSON by its grammar (RFC 8259): at each `{` or `[`
 outside of what was already recognised a small pushdown automaton is started. It keeps its own
-stack, so that nesting costs no recursion. When it meets something that is no JSON, every container
+stack, so that nesting costs no recursion. When it meets something that is not JSON, every container
 that is open there is spoilt by the same character, so none of them is looked at again: only those
 which were closed before remain as candidates, and the walk goes on from where it failed. A string may
 have swallowed a bracket that was the true beginning (`{"oops} {"kind": 1}`), so after a failure the

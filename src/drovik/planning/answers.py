@@ -1,7 +1,7 @@
 """Replies in the store → answers, read by the dialect, the form and the schema of today.
 
 A reading is kept with the digest of all that it depends on; where that has changed, the same reply is
-read anew and nothing is sent.
+read again and nothing is sent.
 """
 
 from __future__ import annotations
@@ -44,7 +44,7 @@ def reading_digest(task: Task, project: Project, arm: Arm, endpoint: str) -> str
 
 
 def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask]) -> dict[str, Answer]:
-    """The answer to each ask that has one, by identity; readings that are out of date are made anew.
+    """The answer to each ask that has one, by identity; readings that are out of date are made again.
 
     :param asks: of this task alone.
     """
@@ -76,7 +76,7 @@ def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask])
 
 
 def answer_to(project: Project, store: Store, ask: Ask) -> Answer | None:
-    """The answer to one ask, read anew; None where it has none."""
+    """The answer to one ask, read again; None where it has none."""
     reply = store.reply_for(ask.identity)
     return None if reply is None else read_reply(project, Reader(ask.task.form, ask.task.schema), ask, reply)
 

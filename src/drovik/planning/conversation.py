@@ -49,25 +49,25 @@ def threads_of(
                     threads.append(Thread(arm, case, repeat, (first,), "open"))
     for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
         threads = _grown(project, store, task, threads, digests, turn)
-    return _with_second_tries(project, store, task, threads, digests) if task.second_try else threads
+    return _with_repair_turns(project, store, task, threads, digests) if task.repair_turn else threads
 
 
-def _with_second_tries(
+def _with_repair_turns(
     project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str]
 ) -> list[Thread]:
-    """Each thread with the second tries that its answers ask for."""
+    """Each thread with the repair turns that its answers ask for."""
     answers = answers_for(project, store, task, [ask for one in threads for ask in one.asks])
     found = []
     for one in threads:
         pairs = [(ask, answers[ask.identity]) for ask in one.asks if ask.identity in answers]
-        second = tuple(made for ask, answer in pairs if (made := second_try(ask, answer, digests)) is not None)
+        second = tuple(made for ask, answer in pairs if (made := repair_turn(ask, answer, digests)) is not None)
         found.append(one._replace(second=second))
     return found
 
 
-def second_try(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
-    """What is asked after an answer that is not in form, where the task has second tries."""
-    if not ask.task.second_try or ask.mend is not None or answer.status not in ("off_schema", "not_json"):
+def repair_turn(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+    """What is asked after an answer that is not valid, where the task has repair turns."""
+    if not ask.task.repair_turn or ask.mend is not None or answer.status not in ("off_schema", "not_json"):
         return None
     lines = [f"- {error.at or 'the whole answer'}: {error.what}" for error in answer.errors[:MOST_ERRORS_TOLD]]
     mend = Mend(answer.text, "\n".join(lines) or "- there is no JSON in it")
@@ -163,7 +163,7 @@ def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
 def follower(
     project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
 ) -> Follow:
-    """What is to be asked once an ask has its answer: a second try, its next turn, or the tasks that come after.
+    """What is to be asked once an ask has its answer: a repair turn, its next turn, or the tasks that come after.
 
     :param chosen: the arms that are sent, by task.
     """
@@ -186,7 +186,7 @@ class _Follower:
     def follow(self, ask: Ask) -> Sequence[Ask]:
         last = ask.turn > len(ask.arm.prompt.turns)
         chained = ask.repeat == 1 and (ask.task.name, ask.arm.name) in self._after
-        if ask.mend is not None or (last and not chained and not ask.task.second_try):
+        if ask.mend is not None or (last and not chained and not ask.task.repair_turn):
             return ()
         answer = answer_to(self._project, self._store, ask)
         if answer is None:
@@ -194,7 +194,7 @@ class _Follower:
         return [one for next_ in self._following(ask, answer) for one in self._not_answered(next_)]
 
     def _following(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
-        second = second_try(ask, answer, self._digests)
+        second = repair_turn(ask, answer, self._digests)
         if second is not None:
             yield second
         if ask.turn <= len(ask.arm.prompt.turns):

@@ -7,7 +7,6 @@ another, depends on answers: it is planned when those are there (see `threads`).
 
 from __future__ import annotations
 
-import hashlib
 import re
 import secrets
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
@@ -20,6 +19,7 @@ from drovik.images.prepare import PREPARING_REVISION
 from drovik.planning.rendering import asking_of, canonical_asking, is_same_for_all
 from drovik.planning.sources import shown_of
 from drovik.project.arms import Arm
+from drovik.project.canonical import digest_of_text
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.store.records import Asked
@@ -27,7 +27,7 @@ from drovik.store.records import Asked
 
 @dataclass(frozen=True)
 class Mend:
-    """A second try: the answer that was not in form, and what is wrong with it."""
+    """A repair turn: the answer that was not valid, and what is wrong with it."""
 
     text: str
     errors: str
@@ -37,7 +37,7 @@ class Ask(NamedTuple):
     """One request to make: what an arm asks about a case.
 
     `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
-    prompt may say of the pictures. `mend` is there in a second try.
+    prompt may say of the pictures. `mend` is there in a repair turn.
     """
 
     task: Task
@@ -60,7 +60,7 @@ class Ask(NamedTuple):
         return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
 
     def row(self) -> tuple[str, str, str, int, int, int, str]:
-        """What the store knows it by: task, arm, case, repeat, turn, whether a second try, identity."""
+        """What the store knows it by: task, arm, case, repeat, turn, whether a repair turn, identity."""
         task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.mend is not None)
         return task, arm, case, self.repeat, self.turn, second, self.identity
 
@@ -81,7 +81,7 @@ State = Literal["open", "before", "stuck", "not_asked"]
 class Thread(NamedTuple):
     """All asks of a thread that are known; all but the last have an answer.
 
-    `second` are the second tries after answers that were not in form.
+    `second` are the repair turns after answers that were not valid.
     """
 
     arm: Arm
@@ -93,7 +93,7 @@ class Thread(NamedTuple):
 
     @property
     def every(self) -> tuple[Ask, ...]:
-        """All that is asked, second tries too."""
+        """All that is asked, repair turns too."""
         return (*self.asks, *self.second)
 
 
@@ -110,7 +110,7 @@ class Plan:
 
     `to_send` is by endpoint, with those to which only what follows may go; `known_of` are those that are answered.
     `follow` gives what to ask once an ask has its answer; `waiting` is how many asks wait for a task that
-    is not sent, by the words for it. In a `recheck` all of it is asked anew, and the answers stay those of before.
+    is not sent, by the words for it. In a `recheck` all of it is asked again, and the answers stay those of before.
     """
 
     to_send: Mapping[str, Sequence[Ask]]
@@ -152,7 +152,7 @@ def ask_of(
         text = _filled_in(task, arm, case, asking, found, repeat)
     else:
         text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
-    identity = hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()
+    identity = digest_of_text(text)
     return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
 
 
@@ -200,7 +200,7 @@ def plan_sending(
     """Sort asks into those to send, by endpoint, and those that are answered.
 
     :param concluded: the identities that have an answer.
-    :param again: of these, the identities to ask anew.
+    :param again: of these, the identities to ask again.
     :param recheck: whether all of it is asked only to see whether it is still answered so.
     :param follow: what to ask once an ask has its answer.
     :param endpoints: where that may go, if anything is sent at all.

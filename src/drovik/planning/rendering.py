@@ -21,11 +21,11 @@ if TYPE_CHECKING:
     from jinja2 import Template
 
 
-SECOND_TRY = """\
+REPAIR_TURN = """\
 That answer is not in the form that was asked for:
 {errors}
-Answer the same question once more, about the same pictures, in the right form: nothing but the JSON."""
-"""What is said after an answer that is not in form, where the task asks for a second try."""
+Answer the same question again, about the same pictures, in the right form: nothing but the JSON."""
+"""What is said after an answer that is not valid, where the task asks for a repair turn."""
 
 
 @lru_cache(maxsize=512)
@@ -39,9 +39,9 @@ _SAME: dict[tuple[object, ...], Asking] = {}
 _MOST_KEPT = 1000
 
 
-def is_same_for_all(arm: Arm, said: Sequence[str], is_second_try: bool) -> bool:
+def is_same_for_all(arm: Arm, said: Sequence[str], is_repair_turn: bool) -> bool:
     """Whether a prompt asks the same of every case, pictures apart."""
-    return arm.prompt.variables <= _OF_THE_TASK and not said and not is_second_try
+    return arm.prompt.variables <= _OF_THE_TASK and not said and not is_repair_turn
 
 
 _NONCE = secrets.token_hex(8)
@@ -96,14 +96,14 @@ def asking_of(
     :param said: the model's answers to the turns before; so it is the next turn that is asked.
     :param earlier: the answers of the tasks before, for a task that comes `after` another.
     :param shown: what the prompt may say of the pictures: times, step, pages, parts.
-    :param mend: for a second try: the answer that was not in form, and what is wrong with it.
+    :param mend: for a repair turn: the answer that was not valid, and what is wrong with it.
     :raises DrovikError: where the template fails on this case.
     """
     if not is_same_for_all(arm, said, mend is not None):
         return _made(task, arm, case, said, earlier, shown, mend)
     schema = task.schema_text() if "schema" in arm.prompt.variables else ""
     tags = tuple([picture.tag for picture in case.pictures])
-    key = (arm.prompt, arm.model.sees, task.labels, schema, tags)
+    key = (arm.prompt, arm.model.takes_pictures, task.labels, schema, tags)
     found = _SAME.get(key)
     if found is None:
         if len(_SAME) >= _MOST_KEPT:
@@ -135,14 +135,14 @@ def _made(
             later = {number for ask in arm.prompt.turns for number in _placed_by(ask, case)}
             free = [PicturePart(one) for one in range(len(case.pictures)) if one not in placed | later]
             parts = [*free, *parts]
-        if not arm.model.sees:
+        if not arm.model.takes_pictures:
             parts = _joined([part for part in parts if isinstance(part, TextPart)])
         turns.append(Turn("user", tuple(parts)))
         if number < len(said):
             turns.append(Turn("assistant", (TextPart(said[number]),)))
     if mend is not None:
         turns.append(Turn("assistant", (TextPart(mend[0] or "…"),)))
-        turns.append(Turn("user", (TextPart(SECOND_TRY.format(errors=mend[1])),)))
+        turns.append(Turn("user", (TextPart(REPAIR_TURN.format(errors=mend[1])),)))
     return Asking(system, tuple(turns))
 
 
@@ -189,7 +189,7 @@ def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: 
     except Exception as error:
         # A stranger's template makes Python raise whatever it likes; each is one line about that template.
         what = f"fails on case '{case.id}': {str(error).rstrip('.')}"
-        raise ProjectError(Problem(what, "mend the template or the case", arm.prompt.file, place)) from None
+        raise ProjectError(Problem(what, "fix the template or the case", arm.prompt.file, place)) from None
 
 
 def _parts(text: str, placing: _Placing) -> list[TextPart | PicturePart]:
@@ -233,6 +233,7 @@ def canonical_asking(
                 parts.append({"picture": digests[part.number], "prep": prep, "preparing": revision})
         turns.append({"by": turn.by, "parts": parts})
     model = {
+        "endpoint": arm.endpoint,
         "id": arm.model.id,
         "revision": arm.model.revision,
         "settings": arm.model.canonical()["settings"],

@@ -26,16 +26,19 @@ class Arm:
     prompt: Prompt
     prep: Prep
     digest: str
+    endpoint: str
+    """What its endpoint is known by: the first name that it had."""
 
 
 def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
     """Every arm of a task: each model with each prompt version and each prep, in the order they are written."""
     arms = []
     for model_name, model in settings.models.items():
+        endpoint = known_as(settings, model.endpoint)
         for prompt in task.prompts:
             for prep_name, prep in settings.preps.items():
                 parts = [model_name, prompt.name] + [prep_name] * (len(settings.preps) > 1)
-                mark = arm_digest(task, model, prompt, prep)
+                mark = arm_digest(task, endpoint, model, prompt, prep)
                 arms.append(
                     Arm(
                         task.name,
@@ -47,6 +50,7 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
                         prompt,
                         prep,
                         mark,
+                        endpoint,
                     )
                 )
     return tuple(arms)
@@ -57,7 +61,13 @@ def repeats_of(task: Task, model: Model) -> int:
     return task.repeats or model.repeats or 1
 
 
-def arm_digest(task: Task, model: Model, prompt: Prompt, prep: Prep) -> str:
+def known_as(settings: ProjectFile, endpoint: str) -> str:
+    """The first name that an endpoint had: by that its answers are known, through every renaming."""
+    found = settings.endpoints.get(endpoint)
+    return found.formerly[0] if found is not None and found.formerly else endpoint
+
+
+def arm_digest(task: Task, endpoint: str, model: Model, prompt: Prompt, prep: Prep) -> str:
     """What an arm is known by: the model, the prompt with the task's own words that it uses, the prep.
 
     A prompt that lists the labels is another prompt when the labels change, so those are taken in.
@@ -68,7 +78,7 @@ def arm_digest(task: Task, model: Model, prompt: Prompt, prep: Prep) -> str:
     asked |= {"turns": list(prompt.turns)} if prompt.turns else {}
     asked |= {"schema": task.told_schema()} if task.told_schema() is not None else {}
     asked |= {"after": task.after.canonical()} if task.after else {}
-    return digest({"model": model.canonical(), "prompt": asked, "prep": prep.canonical()})
+    return digest({"endpoint": endpoint, "model": model.canonical(), "prompt": asked, "prep": prep.canonical()})
 
 
 def fitting_arms(arms: Iterable[Arm], words: Iterable[str]) -> tuple[Arm, ...]:

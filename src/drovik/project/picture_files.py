@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import hashlib
 import os
 import stat
 from collections.abc import Sequence
@@ -12,6 +11,7 @@ from typing import NamedTuple
 
 from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.files import without_waiting
+from drovik.project.canonical import digest_of_bytes
 
 MOST_BYTES = 2_000_000_000
 """Of one picture's file: a clip may be long, but it is read as a whole."""
@@ -110,7 +110,7 @@ def _see_that_it_is_a_file(mode: int) -> None:
         return
     if stat.S_ISDIR(mode):
         raise IsADirectoryError
-    raise OSError(errno.EINVAL, "it is no regular file")
+    raise OSError(errno.EINVAL, "it is not a regular file")
 
 
 def missing(path: str, error: OSError | ValueError) -> Problem:
@@ -125,4 +125,4 @@ def missing(path: str, error: OSError | ValueError) -> Problem:
 
 def source_digest(data: bytes) -> str:
     """The SHA-256 of a source file's bytes, in hexadecimal."""
-    return hashlib.sha256(data).hexdigest()
+    return digest_of_bytes(data)

@@ -164,7 +164,7 @@ def check_schema(schema: object, file: str) -> list[Problem]:
         remedy = f"set it to {_METASCHEMA}schema"
         problems.append(Problem(f"'{dialect}' is another version of JSON Schema", remedy, file, "/$schema"))
     for found in SchemaChecker({"$ref": f"{_METASCHEMA}schema"}).mismatches(schema, 20):
-        what = f"no valid JSON Schema: {found.words[:200]}"
+        what = f"not a valid JSON Schema: {found.words[:200]}"
         problems.append(Problem(what, "correct it there", file, _place(found.steps)))
     for place, reference in _references(schema, ""):
         if not reference.startswith(("#", _METASCHEMA)) and reference != schema.get("$id"):
@@ -184,7 +184,7 @@ def _check_compiled(schema: dict[str, Any], file: str) -> list[Problem]:
         _compiled({key: value for key, value in schema.items() if key != "$schema"})
     except (ValidationError, ValueError) as error:
         place = _place(getattr(error, "instance_path", ()))
-        what = f"no valid JSON Schema: {_first_line(str(error))[:200]}"
+        what = f"not a valid JSON Schema: {_first_line(str(error))[:200]}"
         return [Problem(what, "correct it there", file, place)]
     return []
 

@@ -52,20 +52,20 @@ def _proper_url(url: str) -> str:
 
 
 class Limits(Frozen):
-    """What a service bears: `at_once` under way together, so many requests and tokens in a minute and in a day.
+    """What a service bears: `concurrency` under way together, so many requests and tokens in a minute and in a day.
 
     `timeout` is in seconds, for one request from first byte to last. A day is any 24 hours.
-    `patience` is for how many seconds a service that worked may fail steadily before it is left.
+    `give_up_after` is for how many seconds a service that worked may fail steadily before it is left.
     """
 
-    at_once: int = Field(default=4, ge=1, le=1000)
+    concurrency: int = Field(default=4, ge=1, le=1000)
     per_minute: int | None = Field(default=None, ge=1)
     per_day: int | None = Field(default=None, ge=1)
     tokens_per_minute: int | None = Field(default=None, ge=1)
     tokens_per_day: int | None = Field(default=None, ge=1)
     timeout: float = Field(default=60.0, gt=0, le=86400)
-    tries: int = Field(default=5, ge=1, le=50)
-    patience: float = Field(default=600.0, gt=0, le=86400)
+    max_tries: int = Field(default=5, ge=1, le=50)
+    give_up_after: float = Field(default=600.0, gt=0, le=86400)
 
 
 class Endpoint(Frozen):
@@ -87,6 +87,9 @@ class Endpoint(Frozen):
     ready: Annotated[str, StringConstraints(pattern=r"^/")] = "/"
     start_within: float = Field(default=60.0, gt=0, le=3600)
     home: Path = Field(default=Path(), exclude=True, repr=False)
+
+    formerly: tuple[str, ...] = ()
+    """Names that it had before, the first first: what was answered under them stays."""
 
     @model_validator(mode="before")
     @classmethod
@@ -187,7 +190,7 @@ class Model(Frozen):
     price: Price | None = None
     picture_tokens: PictureTokens | None = None
     repeats: int | None = Field(default=None, ge=1, le=1000)
-    sees: bool = True
+    takes_pictures: bool = True
 
     def canonical(self) -> dict[str, Any]:
         """What of a model is part of what is asked: all but its address and its price."""
@@ -195,7 +198,12 @@ class Model(Frozen):
 
     @cached_property
     def _canonical(self) -> dict[str, Any]:
-        return {"id": self.id, "revision": self.revision, "settings": self.settings.canonical(), "sees": self.sees}
+        return {
+            "id": self.id,
+            "revision": self.revision,
+            "settings": self.settings.canonical(),
+            "takes_pictures": self.takes_pictures,
+        }
 
 
 class PicturesFrom(Frozen):
@@ -248,6 +256,10 @@ def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
     if table is None:
         return ProjectFile()
     settings = _at_home(validated(ProjectFile, table, FILE_NAME, problems) or ProjectFile(), folder)
+    for name, endpoint in settings.endpoints.items():
+        for old in set(endpoint.formerly) & set(settings.endpoints):
+            what = f"'{old}' is an endpoint of today, so it cannot be the former name of '{name}'"
+            problems.append(Problem(what, "take it out", FILE_NAME, f"endpoints.{name}.formerly"))
     for kind, needs in (("endpoints", "with url and dialect"), ("models", "with endpoint and id")):
         if not table.get(kind):
             what, remedy = f"there are no {kind}", f"add [{kind}.NAME] {needs}"

@@ -26,14 +26,14 @@ Form = Literal["json", "text"]
 class AnswerForm(Frozen):
     """What an answer is: JSON, with or without a schema, or plain text.
 
-    `send_schema` tells the service the schema too, where the dialect has a slot for it. `second_try` has an answer
-    that is not in form answered once more, with what is wrong with it.
+    `send_schema` tells the service the schema too, where the dialect has a slot for it. `repair_turn` has an answer
+    that is not valid answered again, with what is wrong with it.
     """
 
     form: Form = "json"
     schema_file: str | None = Field(default=None, alias="schema")
     send_schema: bool = False
-    second_try: bool = False
+    repair_turn: bool = False
 
 
 def _by_name(value: object) -> object:
@@ -85,7 +85,7 @@ class Task:
     after: After | None = None
     where: Where | None = None
     send_schema: bool = False
-    second_try: bool = False
+    repair_turn: bool = False
     repeats: int | None = None
     judges: Judges | None = None
 
@@ -159,7 +159,7 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
         question.after,
         question.where,
         question.answer.send_schema,
-        question.answer.second_try,
+        question.answer.repair_turn,
         question.repeats,
         question.judges,
     )

@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from drovik import files
 from drovik.errors import DrovikError, Problem, known_words
+from drovik.project.former_names import remedy_for
 
 Record = TypeVar("Record", bound="Frozen")
 Got = TypeVar("Got")
@@ -116,7 +117,12 @@ def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], sho
     here = _dotted(place, loc)
     if one["type"] == "extra_forbidden":
         known = _keys_at(record, loc[:-1])
-        return Problem(f"unknown key '{loc[-1]}'", known_words(str(loc[-1]), known), shown, _dotted(place, loc[:-1]))
+        return Problem(
+            f"unknown key '{loc[-1]}'",
+            remedy_for(str(loc[-1])) or known_words(str(loc[-1]), known),
+            shown,
+            _dotted(place, loc[:-1]),
+        )
     if one["type"] == "missing":
         return Problem(f"'{loc[-1]}' is missing", "add it", shown, _dotted(place, loc[:-1]))
     what = str(one["msg"]).removeprefix("Value error, ").removeprefix("Assertion failed, ")

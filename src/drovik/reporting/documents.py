@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Estimate, Verdict
-    from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, SecondTries
+    from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, RepairTurns
 
 
 def costs_document(costs: Costs) -> dict[str, Any]:
@@ -46,11 +46,11 @@ def measure_document(score: MeasureScore) -> dict[str, Any]:
     return document
 
 
-def _second_document(second: SecondTries) -> dict[str, Any]:
-    """What second tries came to, with the scores as they would be with them."""
+def _second_document(second: RepairTurns) -> dict[str, Any]:
+    """What repair turns came to, with the scores as they would be with them."""
     return {
         "asked": second.asked,
-        "in_form": second.in_form,
+        "valid": second.in_form,
         "costs": costs_document(second.costs),
         "measures": [measure_document(one) for one in second.measures],
     }
@@ -67,7 +67,7 @@ def arm_document(arm: ArmScores) -> dict[str, Any]:
         "measures": [measure_document(one) for one in arm.measures],
         "repeats": arm.repeats,
         "repeats_agree": arm.agreement,
-        "second_tries": _second_document(arm.second) if arm.second else None,
+        "repair_turns": _second_document(arm.second) if arm.second else None,
     }
 
 

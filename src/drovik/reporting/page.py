@@ -183,7 +183,7 @@ def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
 
 def _misses(view: TaskView) -> list[tuple[Case, dict[str, list[Finding]]]]:
     """Each case with the findings of every arm that got it wrong, by arm; models that do not see are left out."""
-    seeing = {arm.name for arm in view.arms if arm.model.sees}
+    seeing = {arm.name for arm in view.arms if arm.model.takes_pictures}
     found: dict[str, tuple[Case, dict[str, list[Finding]]]] = {}
     for arm in view.scores:
         for score in arm.measures if arm.arm in seeing else ():
@@ -212,7 +212,7 @@ def _miss(
         rows.append(MissRow(arm, answer.status, answer.how, text, tuple(findings), errors))
     expected = json.dumps(case.expected.get(view.task.name), ensure_ascii=False, indent=1)
     pictures = tuple(_thumbnail(project, picture.path, thumbnails) for picture in case.pictures)
-    seeing = [arm.name for arm in view.arms if arm.model.sees]
+    seeing = [arm.name for arm in view.arms if arm.model.takes_pictures]
     answered = sum(case.id in view.answers[arm] for arm in seeing)
     return Miss(case, expected, pictures, tuple(rows), answered - len(rows), answered)
 

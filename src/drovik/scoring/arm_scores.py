@@ -96,8 +96,8 @@ class Costs:
 
 
 @dataclass(frozen=True)
-class SecondTries:
-    """What second tries came to: how many there were, how many are in form, the scores with them, what they cost."""
+class RepairTurns:
+    """What repair turns came to: how many there were, how many are in form, the scores with them, what they cost."""
 
     asked: int
     in_form: int
@@ -109,7 +109,7 @@ class SecondTries:
 class ArmScores:
     """All that is known of one arm in one task. `unsent` counts what has no answer as yet.
 
-    Scores and costs are those of the first replies; `second` is what second tries add. `repeats` is how often each
+    Scores and costs are those of the first replies; `second` is what repair turns add. `repeats` is how often each
     case is asked, `agreement` the share of pairs of repeats that answer the same.
     """
 
@@ -120,7 +120,7 @@ class ArmScores:
     unsent: int
     costs: Costs
     measures: tuple[MeasureScore, ...]
-    second: SecondTries | None = None
+    second: RepairTurns | None = None
     repeats: int = 1
     agreement: float | None = None
     not_scored: Mapping[str, str] = field(default_factory=dict)
@@ -180,7 +180,7 @@ def score_arm(
 
     :param answers: to the last turn.
     :param by_turn: the answers to the turns before, by turn and case; they are paid for as well.
-    :param second: the answers of second tries, by case and repeat (from 0).
+    :param second: the answers of repair turns, by case and repeat (from 0).
     :param expectations: what the measures look at, where other arms are scored by the same.
     """
     known = expectations or Expectations(task)
@@ -198,7 +198,7 @@ def score_arm(
         len(every) - len(present),
         costs_of(paid),
         found,
-        _second_tries(known, arm_name, measures, cases, answers, turns, second or {}),
+        _repair_turns(known, arm_name, measures, cases, answers, turns, second or {}),
         most,
         _agreement(answers) if most > 1 else None,
         not_scored,
@@ -233,7 +233,7 @@ def _score_measures(
     return tuple(found), not_scored
 
 
-def _second_tries(
+def _repair_turns(
     known: Expectations,
     arm: str,
     measures: Sequence[Measure],
@@ -241,7 +241,7 @@ def _second_tries(
     answers: Repeats,
     turns: Mapping[int, Mapping[str, Answer]],
     second: Mapping[tuple[str, int], Answer],
-) -> SecondTries | None:
+) -> RepairTurns | None:
     if not second:
         return None
     mended = {
@@ -250,7 +250,7 @@ def _second_tries(
     }
     scores, _ = _score_measures(known, arm, measures, cases, mended, turns)
     in_form = sum(one.status == "ok" for one in second.values())
-    return SecondTries(len(second), in_form, scores, costs_of(list(second.values())))
+    return RepairTurns(len(second), in_form, scores, costs_of(list(second.values())))
 
 
 def _score_measure(
@@ -362,7 +362,7 @@ def with_wrong_before(scores: ArmScores, before: str, wrong: frozenset[str]) -> 
 def score_case(
     task: Task, measure: Measure, case: Case, answer: Answer | None, expected: object, arm: str = ""
 ) -> ScoredCase:
-    """One case by the rules of the statuses: what is not in form scores the measure's worst.
+    """One case by the rules of the statuses: what is not valid scores the measure's worst.
 
     :param expected: what the measure looks at, not ABSENT.
     :param arm: the name of the arm that answered.
@@ -393,7 +393,7 @@ def score_case(
         if in_form:
             return ScoredCase(case, answer, read if findings is read.findings else read._replace(findings=findings))
         # What it would take to undo a finding is told of the statistics as read, and these are the worst.
-        plain = tuple(one._replace(undone=()) for one in findings)
+        plain = tuple(one._replace(effect=()) for one in findings)
         return ScoredCase(case, answer, measure.worst(expected, "")._replace(findings=plain), read)
     return ScoredCase(case, answer, measure.worst(expected, OF_STATUS[answer.status]))
 

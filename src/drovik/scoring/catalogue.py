@@ -7,24 +7,26 @@ from typing import Any
 
 from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
+from drovik.project.former_names import remedy_for
 from drovik.project.tasks import Task
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import Measure, expected_at, read_table
 from drovik.scoring.measures.boxes import Boxes
 from drovik.scoring.measures.fields import Fields
 from drovik.scoring.measures.format import Form
-from drovik.scoring.measures.function import Own
+from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.items import Items
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.points import Points
 from drovik.scoring.measures.regions import Regions
-from drovik.scoring.measures.similarity import Likeness
+from drovik.scoring.measures.similarity import Similarity
 from drovik.scoring.measures.statements import Facts
 from drovik.scoring.measures.text import Text
 
 MEASURES: dict[str, type[Measure]] = {
-    one.kind: one for one in (Label, Fields, Text, Facts, Likeness, Items, Boxes, Points, Regions, Form, Judge, Own)
+    one.kind: one
+    for one in (Label, Fields, Text, Facts, Similarity, Items, Boxes, Points, Regions, Form, Judge, Function)
 }
 
 
@@ -36,7 +38,8 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
         kind = MEASURES.get(written.type)
         if kind is None:
             what = f"there is no measure of type '{written.type}'"
-            problems.append(Problem(what, known_words(written.type, MEASURES), task.file, f"{place}.type"))
+            remedy = remedy_for(written.type) or known_words(written.type, MEASURES)
+            problems.append(Problem(what, remedy, task.file, f"{place}.type"))
             continue
         table: Any = read_table(kind, written.table, place, task, problems)
         measure = kind.make(written.name, table, task, place, problems) if table is not None else None

@@ -42,7 +42,7 @@ def proper_pointer(pointer: str) -> str:
     try:
         JsonPointer(pointer)
     except JsonPointerException:
-        raise ValueError(f"'{pointer}' is no JSON Pointer; it begins with '/', like /kind") from None
+        raise ValueError(f"'{pointer}' is not a JSON Pointer; it begins with '/', like /kind") from None
     return pointer
 
 

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 class Finding(NamedTuple):
     """One explained difference: where, what was expected, what came, and the kind of miss.
 
-    `undone` is what would change in the case's statistics if it were not there: places and amounts. `note` says
+    `effect` is what would change in the case's statistics if it were not there: places and amounts. `note` says
     more, such as that the task before was wrong already.
     """
 
@@ -40,7 +40,7 @@ class Finding(NamedTuple):
     expected: str
     got: str
     cause: str
-    undone: tuple[tuple[int, float], ...] = ()
+    effect: tuple[tuple[int, float], ...] = ()
     note: str = ""
 
 
@@ -147,7 +147,7 @@ class Measure(ABC):
 
     @abstractmethod
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """The statistics of an answer that is not in form; `why` is the cause its findings name."""
+        """The statistics of an answer that is not valid; `why` is the cause its findings name."""
 
     @abstractmethod
     def best(self, expected: Any) -> CaseScore:
@@ -235,7 +235,7 @@ class Measure(ABC):
             return self.best(expected)
         statistics = list(score.statistics)
         for one in score.findings:
-            for place, amount in one.undone if one.cause in causes else ():
+            for place, amount in one.effect if one.cause in causes else ():
                 statistics[place] += amount
         return CaseScore(tuple(statistics), score.value, left)
 

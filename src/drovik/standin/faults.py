@@ -115,7 +115,7 @@ def read_faults(text: str) -> FaultPlan:
         if name not in KINDS:
             raise UsageError(Problem(f"--faults: there is no fault '{name}'", known_words(name, (*KINDS, "seed"))))
         if not 0 <= share <= 1:
-            raise UsageError(Problem(f"--faults: '{part}' is no share", "give one from 0 to 1"))
+            raise UsageError(Problem(f"--faults: '{part}' is not a share", "give one from 0 to 1"))
         rules.append(Rule(Fault(name, seconds=_SECONDS.get(name, 3600.0)), share))  # type: ignore[arg-type]
     if sum(rule.share for rule in rules) > 1:
         raise UsageError(Problem("--faults: the shares come to more than 1", "lower them"))
@@ -145,11 +145,11 @@ def read_fault_plan(path: Path) -> FaultPlan:
     except OSError as error:
         raise UsageError(Problem(f"cannot be read: {error.strerror}", "check its name", str(path))) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise UsageError(Problem(f"is not valid TOML: {error}", "mend it there", str(path))) from None
+        raise UsageError(Problem(f"is not valid TOML: {error}", "fix it there", str(path))) from None
     problems: list[Problem] = []
     faults = table.get("faults", [])
     if not isinstance(faults, list) or set(table) - {"seed", "faults"}:
-        problems.append(Problem("a plan has 'seed' and [[faults]], nothing else", "mend it there", str(path)))
+        problems.append(Problem("a plan has 'seed' and [[faults]], nothing else", "fix it there", str(path)))
         faults = []
     for number, row in enumerate(faults, 1):
         problems += _wrong_in(row, str(path), f"faults {number}")
@@ -167,13 +167,13 @@ def _wrong_in(row: Mapping[str, Any], file: str, place: str) -> list[Problem]:
         if name not in known:
             problems.append(Problem(f"unknown key '{name}'", known_words(name, known), file, place))
         elif not isinstance(value, known[name]) or isinstance(value, bool):
-            problems.append(Problem(f"{value!r} will not do", "mend it", file, f"{place}.{name}"))
+            problems.append(Problem(f"{value!r} will not do", "fix it", file, f"{place}.{name}"))
         elif name in _CHOICES and value not in _CHOICES[name]:
             problems.append(
                 Problem(f"there is no '{value}'", known_words(value, _CHOICES[name]), file, f"{place}.{name}")
             )
         elif name == "share" and not 0 <= value <= 1:
-            problems.append(Problem(f"{value} is no share", "give one from 0 to 1", file, f"{place}.share"))
+            problems.append(Problem(f"{value} is not a share", "give one from 0 to 1", file, f"{place}.share"))
     return problems
 
 

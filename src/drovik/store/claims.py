@@ -68,7 +68,7 @@ class Claims:
     def claim(self, identities: Iterable[str], again: Collection[str] = (), since: int = 0) -> dict[str, Claim]:
         """Claim what is to be asked.
 
-        :param again: of these, what is asked anew on purpose: done only by an attempt after `since`.
+        :param again: of these, what is asked again on purpose: done only by an attempt after `since`.
         """
         found: dict[str, Claim] = {}
         with transaction(self._connection):

@@ -24,37 +24,10 @@ from drovik.store.rescue import take_in
 LOCKED_SECONDS = 5.0
 """So long a write waits for another program's; who has more time tries again."""
 
-VERSION = 4
-_TABLES_OF_3 = ("asked", "prepared", "looks", "senders", "claims", "quotes")
+VERSION = 1
 _NEW_ID = "INSERT INTO store VALUES (lower(hex(randomblob(16))))"
-_CHANGES: dict[int, tuple[str, ...]] = {
-    1: (
-        "ALTER TABLE replies ADD COLUMN counters TEXT",
-        "CREATE TABLE handles (key TEXT PRIMARY KEY, taken TEXT NOT NULL, expires REAL NOT NULL) WITHOUT ROWID",
-        "ALTER TABLE asked RENAME TO asked_before",
-        """
-        CREATE TABLE asked (
-            task TEXT NOT NULL, arm TEXT NOT NULL, case_id TEXT NOT NULL, repeat INTEGER NOT NULL,
-            turn INTEGER NOT NULL, name TEXT NOT NULL, identity TEXT NOT NULL, at TEXT NOT NULL,
-            PRIMARY KEY (task, arm, case_id, repeat, turn)
-        ) WITHOUT ROWID
-        """,
-        "INSERT INTO asked SELECT task, arm, case_id, repeat, 1, name, identity, at FROM asked_before",
-        "DROP TABLE asked_before",
-    ),
-    2: (
-        "ALTER TABLE replies ADD COLUMN pictures INTEGER",
-        "ALTER TABLE attempts ADD COLUMN bound TEXT",
-        "CREATE INDEX attempts_held ON attempts (outcome) WHERE bound IS NOT NULL",
-        "DROP TABLE prepared",
-        "ALTER TABLE asked RENAME TO asked_before",
-        *_TABLES_OF_3,
-        "INSERT INTO asked SELECT task, arm, case_id, repeat, turn, 0, name, identity, at FROM asked_before",
-        "DROP TABLE asked_before",
-    ),
-    3: ("store", _NEW_ID),
-}
-"""What makes a store of one version into one of the next."""
+CHANGES: dict[int, tuple[str, ...]] = {}
+"""What makes a store of one version into one of the next: statements, or names of tables that are made as today."""
 _SHOWN = ".drovik/answers.sqlite"
 
 
@@ -160,10 +133,10 @@ def _make_tables(connection: sqlite3.Connection) -> None:
                 connection.execute(_NEW_ID)
                 connection.execute(f"PRAGMA user_version = {VERSION}")
         version = VERSION
-    while version in _CHANGES:
+    while version in CHANGES:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == version:
-                for statement in _CHANGES[version]:
+                for statement in CHANGES[version]:
                     connection.execute(_table_of_today(statement))
                 connection.execute(f"PRAGMA user_version = {version + 1}")
         version = connection.execute("PRAGMA user_version").fetchone()[0]

@@ -17,7 +17,7 @@ _REMEMBERED = 50_000
 
 
 class Digests:
-    """The digests that a store keeps. The files' may be forgotten at any time; they are computed anew."""
+    """The digests that a store keeps. The files' may be forgotten at any time; they are computed again."""
 
     def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
         self._connection, self._writer = connection, writer
@@ -47,7 +47,7 @@ class Digests:
         return found
 
     def forget_source(self, path: str) -> None:
-        """Have a picture's digest computed anew the next time."""
+        """Have a picture's digest computed again the next time."""
         with transaction(self._connection):
             self._connection.execute("DELETE FROM sources WHERE path = ?", (path,))
 

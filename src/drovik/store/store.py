@@ -211,7 +211,7 @@ class Store:
         return self._writer.write(action)
 
     def asked_rows(self) -> set[tuple[str, str, str, int, int, int, str]]:
-        """All that arms asked: task, arm, case, repeat, turn, whether a second try, identity."""
+        """All that arms asked: task, arm, case, repeat, turn, whether a repair turn, identity."""
         return set(self.connection.execute("SELECT task, arm, case_id, repeat, turn, second, identity FROM asked"))
 
     def note_asked(self, rows: Iterable[Asked]) -> None:

@@ -91,7 +91,7 @@ def output_tokens(connection: sqlite3.Connection, task: str, arm: str) -> list[i
 
 
 def off_form(connection: sqlite3.Connection, task: str, arm: str) -> tuple[int, int]:
-    """How many answers of an arm have been read, and how many of them are not in form."""
+    """How many answers of an arm have been read, and how many of them are not valid."""
     row = connection.execute(
         """
         SELECT COUNT(*), TOTAL(x.status IN ('off_schema', 'not_json')) FROM asked s

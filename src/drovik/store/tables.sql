@@ -15,7 +15,7 @@ CREATE TABLE asked (              -- which arm asked it, about which case
     case_id  TEXT NOT NULL,
     repeat   INTEGER NOT NULL,
     turn     INTEGER NOT NULL,    -- of the conversation, from 1
-    second   INTEGER NOT NULL,    -- 1 for a second try, after an answer that was not in form
+    second   INTEGER NOT NULL,    -- 1 for a repair turn, after an answer that was not valid
     name     TEXT NOT NULL,       -- the arm's name on that day
     identity TEXT NOT NULL,
     at       TEXT NOT NULL,
@@ -25,7 +25,7 @@ CREATE TABLE asked (              -- which arm asked it, about which case
 CREATE TABLE attempts (           -- appended before a request leaves
     id       INTEGER PRIMARY KEY,
     identity TEXT NOT NULL,
-    round    INTEGER NOT NULL,    -- 1, and one more each time it is asked anew on purpose
+    round    INTEGER NOT NULL,    -- 1, and one more each time it is asked again on purpose
     try      INTEGER NOT NULL,
     endpoint TEXT NOT NULL,
     started  TEXT NOT NULL,
@@ -98,7 +98,7 @@ CREATE TABLE senders (            -- programs that send into this store now
     id   INTEGER PRIMARY KEY,
     host TEXT NOT NULL,
     pid  INTEGER NOT NULL,
-    born TEXT NOT NULL,           -- when the process began, as its system tells: a number may be used anew
+    born TEXT NOT NULL,           -- when the process began, as its system tells: a number may be used again
     beat INTEGER NOT NULL         -- grows while the program lives
 );
 

@@ -31,5 +31,5 @@ class Handles:
         )
 
     def forget(self, key: str) -> None:
-        """Have a picture handed over anew."""
+        """Have a picture handed over again."""
         self._writer.write(lambda connection: connection.execute("DELETE FROM handles WHERE key = ?", (key,)))

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     import aiohttp
 
 RECHECKED = 2
-"""How an attempt is concluded that asks anew without taking the place of the answer."""
+"""How an attempt is concluded that asks again without taking the place of the answer."""
 
 
 class OverBudget(Exception):
@@ -110,7 +110,7 @@ class Attempts:
 
     def _learn(self, line: Line, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, try_: int) -> None:
         try:
-            line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.tries)
+            line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.max_tries)
         except Exception as error:  # what a service says of itself must not lose what it was paid for
             what = f"{line.name}: what it says of its limits could not be handled: {type(error).__name__}"
             self._tally.warn("learn", Problem(what, "please report it"))
@@ -164,6 +164,6 @@ class Attempts:
         if outcome.stops != "none" or outcome.kind in ("unreachable", "no_descriptors"):
             return False
         if outcome.again:
-            last = try_ >= line.endpoint.limits.tries
+            last = try_ >= line.endpoint.limits.max_tries
             return last and not line.circuit.is_open and not line.is_stopped(ask.arm.model_name)
         return outcome.kind in ("answered", "unhandled") or ask.arm.model_name in line.worked

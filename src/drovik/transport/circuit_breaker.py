@@ -19,13 +19,13 @@ FAILURES = ("service_error", "lost", "timeout", "unreachable", "unreadable")
 class Circuit:
     """Closed at first.
 
-    :param at_once: how many may fail together without that being a sign.
-    :param patience: seconds after which an endpoint that worked is left.
+    :param concurrency: how many may fail together without that being a sign.
+    :param give_up_after: seconds after which an endpoint that worked is left.
     """
 
-    def __init__(self, at_once: int, patience: float) -> None:
-        self._patience = patience
-        self._bound = max(FAILED_IN_A_ROW, 2 * at_once)
+    def __init__(self, concurrency: int, give_up_after: float) -> None:
+        self._patience = give_up_after
+        self._bound = max(FAILED_IN_A_ROW, 2 * concurrency)
         self._row = 0
         self._pause = FIRST_PAUSE
         self._open_since: float | None = None

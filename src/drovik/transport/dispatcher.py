@@ -1,10 +1,10 @@
 """Carries asks to their endpoints and their replies into the store.
 
-Each endpoint has its own line of asks and its own slots, `at_once` of them, so that a slow one holds
+Each endpoint has its own line of asks and its own slots, `concurrency` of them, so that a slow one holds
 none up. An ask holds a slot only from just before its request leaves until its reply is committed: so
-a kill can leave at most `at_once` attempts without a reply. While it waits for another try it gives
+a kill can leave at most `concurrency` attempts without a reply. While it waits for another try it gives
 the slot free. There are three carriers to a slot, so that some can wait while others send; pictures
-are prepared in threads, a few ahead of the slots, so memory is bounded by `at_once`, not by the cases.
+are prepared in threads, a few ahead of the slots, so memory is bounded by `concurrency`, not by the cases.
 Asks are claimed in the store before they are prepared, so that two programs do not ask the same.
 
 What a service asks to wait after a 429 holds for the whole line: the others would only be told the
@@ -62,13 +62,13 @@ WITHOUT_FILES_SECONDS = 30.0
 class SendingOptions:
     """How a plan is sent.
 
-    `budget` is the limit of money; `most_at_once` bounds what endpoints bear together, where this machine has a bound
-    of its own; `shared` is the file by which programs of this machine share an endpoint's limits, None to keep them
-    alone; `listener` hears answers as they come; `chance` is the randomness of the waits.
+    `budget` is the limit of money; `concurrency_bound` bounds what endpoints bear together, where this machine has a
+    bound of its own; `shared` is the file by which programs of this machine share an endpoint's limits, None to keep
+    them alone; `listener` hears answers as they come; `chance` is the randomness of the waits.
     """
 
     budget: Budget | None = None
-    most_at_once: int | None = None
+    concurrency_bound: int | None = None
     shared: Path | None = None
     listener: Listener | None = None
     chance: random.Random = field(default_factory=random.Random)
@@ -138,7 +138,7 @@ class Courier:
         try:
             async with asyncio.TaskGroup() as group:
                 for name, line in self._lines.items():
-                    for _ in range(line.endpoint.limits.at_once * CARRIERS_PER_SLOT):
+                    for _ in range(line.endpoint.limits.concurrency * CARRIERS_PER_SLOT):
                         group.create_task(self._carry(session, line, self._queues[name]))
         except BaseExceptionGroup as failures:
             raise _first_of(failures) from None
@@ -164,11 +164,11 @@ class Courier:
             sharing = Sharing(self._options.shared, endpoint.url, endpoint.limits)
             around.callback(sharing.leave)
             line = Line(self._project, name, asks, self._store.handles, lend, sharing)
-            if self._options.most_at_once is not None:
-                line.pace.bound_to(self._options.most_at_once)
+            if self._options.concurrency_bound is not None:
+                line.pace.bound_to(self._options.concurrency_bound)
             self._lines[name] = line
             again = self._asked if plan.recheck else plan.again
-            self._queues[name] = Queue(asks, self._store.claims, again, since, endpoint.limits.at_once * 2)
+            self._queues[name] = Queue(asks, self._store.claims, again, since, endpoint.limits.concurrency * 2)
             if endpoint.start is not None and asks:
                 started = await around.enter_async_context(local_service(session, endpoint, name))
                 if started:
@@ -251,14 +251,14 @@ class Courier:
 
     def _add(self, ask: Ask) -> None:
         self._asked.add(ask.identity)
-        self.tally.second_tries += ask.mend is not None
+        self.tally.repair_turns += ask.mend is not None
         for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name):
             counts.total += 1
 
     async def _settle(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> Outcome | None:
         """Try one ask until it is answered, given up, or there is no point in asking; what came of the last try."""
-        anew = self._plan.recheck or ask.identity in self._plan.again
-        round_ = self._store.rounds(ask.identity) + 1 if anew else 1
+        again = self._plan.recheck or ask.identity in self._plan.again
+        round_ = self._store.rounds(ask.identity) + 1 if again else 1
         try_ = 1
         while True:
             outcome = await self._one_try(session, line, ask, round_, try_)
@@ -272,7 +272,7 @@ class Courier:
                 self._without_files_since = None
             # While the whole endpoint fails it is not this ask's fault: the try does not count.
             if not line.circuit.is_open and outcome.kind != "no_descriptors":
-                if try_ >= line.endpoint.limits.tries:
+                if try_ >= line.endpoint.limits.max_tries:
                     self.tally.tried_again -= 1
                     return outcome
                 try_ += 1

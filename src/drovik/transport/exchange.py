@@ -65,7 +65,7 @@ async def _exchange(
         reply, unpacked, outcome = await _proper(session, line, ask, request, hear)
         if not used or outcome.kind not in ("bad_request", "not_found", "no_pictures"):
             break
-        # Perhaps what was handed over earlier does not live any more: hand it over once more.
+        # Perhaps what was handed over earlier does not live any more: hand it over again.
     return reply, unpacked, outcome
 
 
@@ -138,7 +138,7 @@ def _outcome(line: Line, ask: Ask, got: HttpReply, unpacked: Unpacked) -> Outcom
     words = unpacked.error or unpacked.note
     outcome = outcome_of(got.status, words, got.headers.get("Retry-After"), line.dialect.errors, worked)
     if outcome.wait is not None:
-        outcome = replace(outcome, wait=min(outcome.wait, line.endpoint.limits.patience))
+        outcome = replace(outcome, wait=min(outcome.wait, line.endpoint.limits.give_up_after))
     if outcome.kind == "forbidden" and outcome.stops == "endpoint" and line.worked:
         return replace(outcome, stops="model")  # the key is good for other models
     return outcome

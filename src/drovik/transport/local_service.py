@@ -118,7 +118,7 @@ async def warm(session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
     from drovik.transport.exchange import exchange
 
     asking = Asking("", (Turn("user", (TextPart("Hello."),)),))
-    model = replace(ask.arm, model=ask.arm.model.model_copy(update={"sees": False}))
+    model = replace(ask.arm, model=ask.arm.model.model_copy(update={"takes_pictures": False}))
     with contextlib.suppress(DrovikError):
         draft = line.writer.draft(model, asking, [], "warm")
         await exchange(session, line, ask, draft if line.writer.steps else line.writer.write(draft))

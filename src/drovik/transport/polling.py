@@ -100,7 +100,7 @@ def _is_there(got: HttpReply, until: Until) -> tuple[bool, object]:
     try:
         tree = json.loads(got.body) if not until.at.startswith("header") else None
     except (ValueError, RecursionError):
-        raise NoReply(Outcome("unreadable", again=True, words="the reply to look at is no JSON")) from None
+        raise NoReply(Outcome("unreadable", again=True, words="the reply to look at is not JSON")) from None
     found = [one for one in compile_place(until.at)(tree, got.headers) if one is not None]
     if not found:
         return False, nothing_at(until.at, tree)

@@ -74,12 +74,12 @@ class Preparer:
 
     def _warn_of_other_bytes(self, path: str) -> None:
         what = "is prepared to other bytes than before, though the prep is the same"
-        remedy = "a newer imaging library does that; nothing is asked anew for it"
+        remedy = "a newer imaging library does that; nothing is asked again for it"
         self._tally.warn("prepared", Problem(what, remedy, path))
 
 
 def _redraws(plan: Plan) -> bool:
-    """Whether pictures are drawn anew: decoding and shrinking then run beside each other, in two threads.
+    """Whether pictures are drawn again: decoding and shrinking then run beside each other, in two threads.
 
     What is sent as stored is mostly encoded, which holds the interpreter's lock: there a second thread only takes
     turns with the first, at a fifth more CPU.

@@ -17,7 +17,7 @@ LOOKS_EVERY = 0.5
 class Queue:
     """One endpoint's asks, in order. What others hold is waited for at the end.
 
-    :param again: what is asked anew on purpose; it is done only by an attempt after `since`.
+    :param again: what is asked again on purpose; it is done only by an attempt after `since`.
     """
 
     def __init__(

@@ -70,11 +70,11 @@ class Pace:
 
     def __init__(self, limits: Limits, sharing: Sharing | None = None) -> None:
         self.limits, self.sharing = limits, sharing
-        self.share = limits.at_once
+        self.share = limits.concurrency
         self.users = 1
-        self._most = limits.at_once
-        self.slots = Slots(limits.at_once)
-        self._allowed = float(limits.at_once)
+        self._most = limits.concurrency
+        self.slots = Slots(limits.concurrency)
+        self._allowed = float(limits.concurrency)
         self._gap = 0.0
         self._next = 0.0
         self._cut_at = -_LEAST_BETWEEN_CUTS
@@ -111,7 +111,7 @@ class Pace:
             told = self.sharing.quiet_until()
             if told != self._heard_quiet:
                 self._heard_quiet = told
-                self._quiet_until = max(self._quiet_until, min(told, time.monotonic() + self.limits.patience))
+                self._quiet_until = max(self._quiet_until, min(told, time.monotonic() + self.limits.give_up_after))
             self._set_room()
 
     def _set_room(self) -> None:
@@ -160,8 +160,8 @@ class Pace:
         self._set_room()
 
     def keep_quiet(self, seconds: float) -> None:
-        """Let nothing leave for so long, here and from others on this machine; no longer than `patience`."""
-        seconds = min(seconds, self.limits.patience)
+        """Let nothing leave for so long, here and from others on this machine; no longer than `give_up_after`."""
+        seconds = min(seconds, self.limits.give_up_after)
         self._quiet_until = max(self._quiet_until, time.monotonic() + seconds)
         if self.sharing is not None and seconds > 0:
             self.sharing.keep_quiet(seconds)
@@ -170,8 +170,8 @@ class Pace:
         """The service answered: climb."""
         if self._gap:
             self._gap = 0.0 if self._gap < FIRST_GAP else self._gap * 0.8
-        if self._allowed < self.limits.at_once:
-            self._allowed = min(self.limits.at_once, self._allowed + 1 / self._allowed)
+        if self._allowed < self.limits.concurrency:
+            self._allowed = min(self.limits.concurrency, self._allowed + 1 / self._allowed)
             self._set_room()
 
     def heed(self, left: Left) -> None:

@@ -1,4 +1,4 @@
-"""What a reply's headers say is left of a service's limits, and when they begin anew.
+"""What a reply's headers say is left of a service's limits, and when they begin again.
 
 Read are the standard's own headers (IETF draft "RateLimit header fields for HTTP": `RateLimit`, and before it
 `RateLimit-Remaining` with `RateLimit-Reset`), and those that the dialect names under `[left]`.

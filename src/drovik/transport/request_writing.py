@@ -5,7 +5,6 @@ This is what runs in threads, off the event loop.
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -18,7 +17,7 @@ from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
 from drovik.planning.plan import Ask
 from drovik.planning.rendering import canonical_asking
 from drovik.planning.sources import address_digest, is_elsewhere
-from drovik.project.canonical import canonical
+from drovik.project.canonical import canonical, digest_of_text
 from drovik.project.cases import prep_for
 from drovik.project.picture_files import source_digest
 from drovik.project.preps import Prep
@@ -55,7 +54,7 @@ class PictureChanged(DrovikError):
     def __init__(self, path: str) -> None:
         self.path = path
         what = "changed on disk after the sending was planned; it was not sent"
-        super().__init__(Problem(what, "send again, and it will be asked anew", path))
+        super().__init__(Problem(what, "send again, and it will be asked again", path))
 
 
 def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id: str) -> Written:
@@ -91,7 +90,7 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
         facts.append(_fact(picture.path, digests[-1], prep, made, source))
     schema = ask.task.told_schema()
     text = canonical_asking(ask.arm, ask.case, asking, digests, PREPARING_REVISION, ask.repeat, schema)
-    if hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest() != ask.identity:
+    if digest_of_text(text) != ask.identity:
         raise PictureChanged(_which(ask, needed))
     addresses = [picture.address for picture in ask.case.pictures]
     draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema, ask.repeat)

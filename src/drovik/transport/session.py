@@ -70,8 +70,8 @@ class Line:
         self.handing: dict[str, asyncio.Lock] = {}
         self.asks = asks
         self.pace = Pace(self.endpoint.limits, sharing)
-        self.circuit = Circuit(self.endpoint.limits.at_once, self.endpoint.limits.patience)
-        self.ahead = asyncio.Semaphore(self.endpoint.limits.at_once + PREPARED_AHEAD)
+        self.circuit = Circuit(self.endpoint.limits.concurrency, self.endpoint.limits.give_up_after)
+        self.ahead = asyncio.Semaphore(self.endpoint.limits.concurrency + PREPARED_AHEAD)
         self.headers: Mapping[str, str] = {}
         """Those of the last reply."""
         self.worked: set[str] = set()
@@ -161,7 +161,7 @@ class Line:
             return
         self._unfit += 1
         if self._unfit >= UNFIT_IN_A_ROW:
-            remedy = "mend it; what came back is kept and will be read anew, and nothing is paid twice"
+            remedy = "fix it; what came back is kept and will be read again, and nothing is paid twice"
             place = f"dialects/{self.endpoint.dialect}.toml"
             self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
 

@@ -118,7 +118,7 @@ class Sharing:
 
         :param in_use: how many it has under way.
         """
-        at_once = self._limits.at_once
+        concurrency = self._limits.concurrency
 
         def action(connection: sqlite3.Connection) -> Share:
             self._forget_the_dead(connection)
@@ -130,9 +130,9 @@ class Sharing:
             ).fetchall()
             own = self._own[connection]
             rank = next((number for number, row in enumerate(rows) if row[0] == own), 0)
-            mine = at_once // len(rows) + (rank < at_once % len(rows))
+            mine = concurrency // len(rows) + (rank < concurrency % len(rows))
             others = sum(row[1] for row in rows if row[0] != own)
-            return Share(max(0, min(mine, at_once - others)), len(rows))
+            return Share(max(0, min(mine, concurrency - others)), len(rows))
 
         return self._done(action)
 
@@ -167,7 +167,7 @@ class Sharing:
     def _due(self, connection: sqlite3.Connection, what: str, now: float) -> float:
         query = "SELECT at FROM due WHERE endpoint = ? AND what = ?"
         row = connection.execute(query, (self._endpoint, what)).fetchone()
-        # Far beyond now it is of the time before this machine was started anew.
+        # Far beyond now it is of the time before this machine was started again.
         return float(row[0]) if row and row[0] < now + 100 * _MINUTE else 0.0
 
     def correct(self, tokens: int) -> None:

@@ -7,14 +7,13 @@ handed over once; those who need it at the same time wait for the first.
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import json
 from typing import TYPE_CHECKING, Any
 
 from drovik.dialects.reply_path import compile_place
 from drovik.dialects.request_template import RequestTemplate
 from drovik.dialects.response import nothing_at
-from drovik.project.canonical import digest
+from drovik.project.canonical import digest, digest_of_bytes
 from drovik.project.dialects import Step
 from drovik.transport.http import HttpReply, NoReply
 from drovik.transport.outcomes import Outcome
@@ -68,18 +67,18 @@ async def _hand_over(
 ) -> bool:
     key = _key(line, step, picture)
     async with line.handing.setdefault(key, asyncio.Lock()):
-        taken = None if fresh or not step.lives else line.handles.find(key)
+        taken = None if fresh or not step.valid_for else line.handles.find(key)
         found = taken is not None
         if taken is None:
             taken = await _take(session, line, draft, step, template, picture)
-            if step.lives:
-                line.handles.keep(key, taken, step.lives)
+            if step.valid_for:
+                line.handles.keep(key, taken, step.valid_for)
     picture.values |= taken
     return found
 
 
 def _key(line: Line, step: Step, picture: DraftPicture) -> str:
-    own = hashlib.sha256(picture.prepared.data).hexdigest() if picture.prepared else picture.values.get("address")
+    own = digest_of_bytes(picture.prepared.data) if picture.prepared else picture.values.get("address")
     return digest({"url": line.endpoint.url, "step": step.model_dump(mode="json"), "picture": own})
 
 
@@ -113,7 +112,7 @@ def _taken(step: Step, got: HttpReply) -> dict[str, Any]:
         tree = json.loads(got.body) if got.body.strip() else None
     except (ValueError, RecursionError):
         if not _takes_headers_only(step):
-            words = "the reply is no JSON, and something is to be taken from it"
+            words = "the reply is not JSON, and something is to be taken from it"
             raise StepFailed(step.name, Outcome("unreadable", again=True, words=words), got) from None
     taken = {}
     for name, place in step.take.items():

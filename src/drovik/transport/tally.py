@@ -57,7 +57,7 @@ class Tally(Counts):
     elsewhere: int = 0
     without_reply: int = 0
     tried_again: int = 0
-    second_tries: int = 0
+    repair_turns: int = 0
     input_tokens: int = 0
     output_tokens: int = 0
     stops: list[Problem] = field(default_factory=list)

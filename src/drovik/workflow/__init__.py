@@ -22,7 +22,7 @@ if TYPE_CHECKING:
         with_id,
     )
     from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
-    from drovik.workflow.limits import budget_for, most_at_once
+    from drovik.workflow.limits import budget_for, concurrency_bound
     from drovik.workflow.plan import Planned, Wanted, make_plan
     from drovik.workflow.projects import check_project, load_project
     from drovik.workflow.sending import courier_for, send
@@ -40,6 +40,7 @@ __all__ = [
     "budget_for",
     "check_project",
     "chosen_models",
+    "concurrency_bound",
     "courier_for",
     "estimate_sending",
     "estimates_and_bills",
@@ -47,7 +48,6 @@ __all__ = [
     "keep_estimate",
     "load_project",
     "make_plan",
-    "most_at_once",
     "prep_of",
     "require_agreed_folders",
     "require_slots",
@@ -73,7 +73,7 @@ _NAMES_OF = {
         "wants_bytes",
         "with_id",
     ),
-    "limits": ("budget_for", "most_at_once"),
+    "limits": ("budget_for", "concurrency_bound"),
     "plan": ("Planned", "Wanted", "make_plan"),
     "projects": ("check_project", "load_project"),
     "sending": ("courier_for", "send"),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import tempfile
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -24,7 +23,7 @@ if TYPE_CHECKING:
     from drovik.planning.plan import Ask
     from drovik.project.cases import Picture
     from drovik.project.preps import Prep
-    from drovik.project.settings import Model, ProjectFile
+    from drovik.project.settings import ProjectFile
     from drovik.store.store import Store
     from drovik.workflow.services import Services
 from collections.abc import Awaitable
@@ -167,19 +166,7 @@ def settings_for(
         except ValidationError as error:
             raise UsageError(problems_of(error, Settings, "")) from None
         made[name] = model.model_copy(update={"settings": settings})
-    made = _told_apart(made)
     return services.settings.model_copy(update={"models": made, "preps": dict([prep])})
-
-
-def _told_apart(models: dict[str, Model]) -> dict[str, Model]:
-    """Models of one id at several endpoints: side by side each is asked, though in a project they share answers."""
-    ids = Counter(str(one.canonical()) for one in models.values())
-    return {
-        name: one.model_copy(update={"revision": one.revision or one.endpoint})
-        if ids[str(one.canonical())] > 1
-        else one
-        for name, one in models.items()
-    }
 
 
 def require_slots(services: Services, settings: ProjectFile) -> None:

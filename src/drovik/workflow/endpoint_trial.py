@@ -92,7 +92,7 @@ async def try_endpoint(
                 yield one
             if any(one.state == "bad" for one in steps):
                 return
-            async for one in _picture_steps(asker, chance, text, settings.models[model].sees):
+            async for one in _picture_steps(asker, chance, text, settings.models[model].takes_pictures):
                 yield one
 
 

@@ -57,7 +57,7 @@ class SendingEstimate:
                 "input_tokens": _bounds(one.input_tokens), "output_tokens": _bounds(one.output_tokens),
                 "currency": one.price.currency if one.price else None,
                 "money": _bounds(self.money.get((one.task, one.arm.name))),
-                "even_at_cases": _bounds(self.break_even(one, instead)), "guessed": list(one.unknown.values()),
+                "break_even_cases": _bounds(self.break_even(one, instead)), "guessed": list(one.unknown.values()),
             }
             for one in self.arms
         ]  # fmt: skip

@@ -1,4 +1,4 @@
-"""Limits of a run: of money, as `--most` says, and of files that this machine lets a program open."""
+"""Limits of a run: of money, as `--budget` says, and of files that this machine lets a program open."""
 
 from __future__ import annotations
 
@@ -28,7 +28,9 @@ def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dic
     for word in words:
         match = re.fullmatch(r"\s*([A-Z]{3})?\s*(\d+(?:[.,]\d+)?)\s*([A-Z]{3})?\s*", word)
         if match is None or (match[1] and match[3]):
-            raise UsageError(Problem(f"{option} '{word}' is no sum of money", "write it like 5.00 or '5.00 EUR'"))
+            raise UsageError(
+                Problem(f"{option} '{word}' is not an amount of money", "write it like 5.00 or '5.00 EUR'")
+            )
         currency = match[1] or match[3]
         if currency is None and len(currencies) != 1:
             known = ", ".join(currencies) or "no model has a price"
@@ -42,7 +44,7 @@ def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dic
 
 
 def budget_for(project: Project, store: Store, planned: Planned, words: Sequence[str]) -> Budget | None:
-    """The budget that `--most` sets, for all that this store's replies have cost; None without that option.
+    """The budget that `--budget` sets, for all that this store's replies have cost; None without that option.
 
     :raises DrovikError: with every model that cannot be sent to under a limit, and where it is used up.
     """
@@ -57,22 +59,22 @@ def budget_for(project: Project, store: Store, planned: Planned, words: Sequence
         raise UsageError(problems)
     prices = [one.price for name, one in project.settings.models.items() if name in models and one.price]
     currencies = sorted({one.currency for one in prices})
-    most = amounts(words, currencies, "--most")
+    most = amounts(words, currencies, "--budget")
     without = [one for one in currencies if one not in most]
     if without:
-        what = f"--most says nothing of {', '.join(without)}, in which some of it is paid"
-        raise UsageError(Problem(what, f"add --most '5.00 {without[0]}', or leave those arms out by --arm"))
+        what = f"--budget says nothing of {', '.join(without)}, in which some of it is paid"
+        raise UsageError(Problem(what, f"add --budget '5.00 {without[0]}', or leave those arms out by --arm"))
     budget = Budget(store.connection, most)
     paid = budget.paid()
     for currency, limit in most.items():
         spent = paid.get(currency, Decimal(0))
         if spent >= limit:
-            what = f"--most {limit} {currency}: this store's replies have cost {spent:.4f} {currency} already"
-            raise UsageError(Problem(what, "--most counts all that was ever sent from this project: raise it"))
+            what = f"--budget {limit} {currency}: this store's replies have cost {spent:.4f} {currency} already"
+            raise UsageError(Problem(what, "--budget counts all that was ever sent from this project: raise it"))
     return budget
 
 
-def most_at_once(project: Project, endpoints: Sequence[str]) -> tuple[int | None, Problem | None]:
+def concurrency_bound(project: Project, endpoints: Sequence[str]) -> tuple[int | None, Problem | None]:
     """How many requests to an endpoint may be under way by the files that this machine lets a program open.
 
     The program's own limit is raised as far as it may be; where that is not enough, there is a Problem to be said.
@@ -82,7 +84,7 @@ def most_at_once(project: Project, endpoints: Sequence[str]) -> tuple[int | None
         import resource
     except ImportError:  # a system that has no such limit
         return None, None
-    slots = [project.settings.endpoints[name].limits.at_once for name in endpoints]
+    slots = [project.settings.endpoints[name].limits.concurrency for name in endpoints]
     wanted = sum(slots) + FILES_BESIDE
     soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
     if soft == resource.RLIM_INFINITY or soft >= wanted:
@@ -93,4 +95,4 @@ def most_at_once(project: Project, endpoints: Sequence[str]) -> tuple[int | None
         return None, None
     room = max(1, (top - FILES_BESIDE) // len(slots))
     what = f"this machine lets a program open {top} files, so no more than {room} requests go at once"
-    return room, Problem(what, "raise that limit (ulimit -n 4096), or lower at_once")
+    return room, Problem(what, "raise that limit (ulimit -n 4096), or lower concurrency")

@@ -27,13 +27,13 @@ from drovik.project.arms import arms_of, check_arm_words, fitting_arms
 class Wanted:
     """What is wanted to be sent: of which tasks and arms (None: of all), all cases or a sample of them.
 
-    `again` are the statuses of answers that are to be sent again; `recheck` is of how many answers it is only to be
+    `resend` are the statuses of answers that are to be sent again; `recheck` is of how many answers it is only to be
     seen whether they are still the same.
     """
 
     tasks: Sequence[str] | None = None
     arms: Sequence[str] | None = None
-    again: Sequence[str] = ()
+    resend: Sequence[str] = ()
     sample: int | None = None
     seed: int = 1
     recheck: int | None = None
@@ -72,7 +72,7 @@ def make_plan(project: Project, store: Store, wanted: Wanted) -> Planned:
     if wanted.recheck:
         plan = _recheck(store, [ask for own in asks.values() for ask in own], wanted)
         return Planned(plan, sent, threads, sources)
-    renew = with_status(project, store, asks, frozenset(wanted.again)) if wanted.again else frozenset()
+    renew = with_status(project, store, asks, frozenset(wanted.resend)) if wanted.resend else frozenset()
     mixed = [ask for row in zip_longest(*asks.values()) for ask in row if ask is not None]
     waiting = {}
     for task in chosen:
@@ -94,7 +94,7 @@ def _cases(project: Project, wanted: Wanted) -> Sequence[Case]:
 
 
 def _recheck(store: Store, asks: Sequence[Ask], wanted: Wanted) -> Plan:
-    """A plan that asks some of what has an answer once more."""
+    """A plan that asks some of what has an answer again."""
 
     good = store.answered_well()
     drawn = sample_of_asks([ask for ask in asks if ask.identity in good], wanted.recheck or 0, wanted.seed)

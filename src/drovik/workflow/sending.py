@@ -9,7 +9,7 @@ from drovik.transport.dispatcher import Courier, SendingOptions
 from drovik.transport.listener import Listener
 from drovik.transport.shared_limits import shared_file
 from drovik.transport.tally import Tally
-from drovik.workflow.limits import most_at_once
+from drovik.workflow.limits import concurrency_bound
 from drovik.workflow.plan import Planned
 
 
@@ -27,7 +27,7 @@ def courier_for(
         store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
     if plan.count() == 0:
         return Courier(project, store, plan, SendingOptions(listener=listener))
-    bound, problem = most_at_once(project, list(plan.to_send))
+    bound, problem = concurrency_bound(project, list(plan.to_send))
     courier = Courier(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
     if problem is not None:
         courier.tally.warn("files", problem)

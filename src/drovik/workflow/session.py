@@ -121,17 +121,17 @@ class OpenProject:
         return {task.name: arms_of(task, self.project.settings) for task in self.project.tasks}
 
     def plan(
-        self, *, task: Names = None, arm: Names = None, sample: int | None = None, seed: int = 1, again: Names = ()
+        self, *, task: Names = None, arm: Names = None, sample: int | None = None, seed: int = 1, resend: Names = ()
     ) -> SendingPlan:
         """What there is to send.
 
         :param task: a task's name, or several; None for all.
         :param arm: an arm, `MODEL`, `MODEL/PROMPT` or `*/PROMPT`, or several; None for all.
         :param sample: so many cases only, spread over the labels, and drawn by `seed`.
-        :param again: statuses of answers that are to be sent again, such as "failed".
+        :param resend: statuses of answers that are to be sent again, such as "failed".
         :raises UsageError: where a name fits nothing.
         """
-        wanted = Wanted(_several(task), _several(arm), _several(again) or (), sample, seed)
+        wanted = Wanted(_several(task), _several(arm), _several(resend) or (), sample, seed)
         with Store(self.project.store_path) as store:
             planned = make_plan(self.project, store, wanted)
         by_arm: dict[tuple[str, str], int] = {}

@@ -220,5 +220,5 @@ def json_of(text: str) -> Any:
             return json.loads(whole[0].json, strict=False)
         except (ValueError, RecursionError):
             pass
-    what = f"the sample's body is no JSON: {trouble}"
-    raise SampleError(Problem(what, "mend it there; names in <brackets> may stand for values, in quotes"))
+    what = f"the sample's body is not JSON: {trouble}"
+    raise SampleError(Problem(what, "fix it there; names in <brackets> may stand for values, in quotes"))

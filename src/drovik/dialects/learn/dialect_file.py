@@ -37,7 +37,7 @@ def _is_default(key: str, value: Any) -> bool:
 
 def _form(form: dict[str, Any], head: str) -> list[str]:
     lines = []
-    for key in ("name", "per", "method", "path", "headers", "query", "raw", "lives", "take", "until"):
+    for key in ("name", "per", "method", "path", "headers", "query", "raw", "valid_for", "take", "until"):
         value = form.get(key)
         if value not in (None, {}, "") and not (key == "method" and value == "POST"):
             lines.append(f"{key} = {_value(value)}")

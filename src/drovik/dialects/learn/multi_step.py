@@ -19,8 +19,8 @@ from drovik.dialects.learn.samples import Exchange, SampleReply
 from drovik.dialects.learn.trees import leaves, names_of, shown
 from drovik.errors import DrovikError
 
-HANDLE_LIVES = 600
-"""Seconds for which what a service gave for a picture is used again, where nobody says how long it lives."""
+VALID_FOR = 600
+"""Seconds for which what a service gave for a picture is used again, where nobody says how long it valid."""
 
 
 @dataclass(frozen=True)
@@ -131,12 +131,12 @@ def _add_step(
     known = {tie.value: f"{{{head}.{name}}}" for step in found.steps for tie, name in step["ties"]}
     form = with_values(form, known)
     if draft.has_picture:
-        name, lives = "hand_over", {"lives": HANDLE_LIVES}
+        name, valid = "hand_over", {"valid_for": VALID_FOR}
     elif exchange.request.method == "GET":
-        name, lives = "ready", {}
+        name, valid = "ready", {}
     else:
-        name, lives = f"step_{number + 1}", {}
-    step: dict[str, Any] = {"name": name, "per": per, **form, **lives}
+        name, valid = f"step_{number + 1}", {}
+    step: dict[str, Any] = {"name": name, "per": per, **form, **valid}
     if names:
         step["take"] = {names[tie.value]: tie.place for tie in ties[number]}
     if exchange.request.method == "GET" and not names:
@@ -151,9 +151,9 @@ def _add_step(
         else "it looks at what was handed over"
     )
     found.taken.append(Taken(f"step '{name}'", f"{exchange.request.method} {form['path']}", f"per {per}", why))
-    if lives:
-        why = f"how long a picture stays there is not known; it is used again for {HANDLE_LIVES} seconds"
-        found.taken.append(Taken("how long it lives", f"steps.{name}.lives", str(HANDLE_LIVES), why, sure=False))
+    if valid:
+        why = f"how long a picture stays there is not known; it is used again for {VALID_FOR} seconds"
+        found.taken.append(Taken("how long it is valid", f"steps.{name}.valid_for", str(VALID_FOR), why, sure=False))
 
 
 def _name(index: int) -> str:

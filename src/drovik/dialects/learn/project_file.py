@@ -27,7 +27,7 @@ def add_endpoint(
 ) -> bool:
     """Put an endpoint and a model into a folder's drovik.toml, which is made where it is not there.
 
-    Of an endpoint that stands there already what was learned is set anew, unless only new ones are
+    Of an endpoint that stands there already what was learned is set again, unless only new ones are
     wanted; a model is left as it is.
 
     :return: whether anything changed.
@@ -82,7 +82,7 @@ def _document(folder: Path) -> tuple[tomlkit.TOMLDocument, str]:
         parse_toml(text, FILE_NAME)
         return tomlkit.parse(text), text
     except TOMLKitError as error:
-        raise ProjectError(Problem(f"cannot be read: {error}", "mend it first", FILE_NAME)) from None
+        raise ProjectError(Problem(f"cannot be read: {error}", "fix it first", FILE_NAME)) from None
 
 
 def _changed(folder: Path, document: tomlkit.TOMLDocument, before: str) -> bool:
@@ -97,7 +97,7 @@ def _section(document: tomlkit.TOMLDocument, name: str) -> Table:
     if found is None:
         document[name] = tomlkit.table(is_super_table=True)
     elif not isinstance(found, dict):
-        raise ProjectError(Problem(f"'{name}' is no table", f"write it as [{name}.NAME]", FILE_NAME))
+        raise ProjectError(Problem(f"'{name}' is not a table", f"write it as [{name}.NAME]", FILE_NAME))
     section: Table = document[name]
     return section
 

@@ -151,7 +151,7 @@ def write_learned(learned: Learned, folder: Path, model_name: str, before: str |
 
     :param model_name: what the model is called in the project.
     :param before: a dialect that stood there; where it said otherwise it is kept beside it, for it may have been
-        mended by hand.
+        edited by hand.
     """
     dialect = folder / "dialects" / f"{learned.name}.toml"
     if before is not None and before != learned.text:

@@ -65,7 +65,7 @@ def _kind_of(reply: SampleReply) -> tuple[str, list[tuple[str, Any]]]:
         ]
         if len(rows) >= 2:
             return "lines", [("", row) for row in rows]
-        raise SampleError(Problem("the sample reply is no whole JSON", "paste it whole, and without '...' in it"))
+        raise SampleError(Problem("the sample reply is not complete JSON", "paste it whole, and without '...' in it"))
     return "text", []
 
 
@@ -135,7 +135,7 @@ def _find_end_mark(learned: LearnedReply, text: str) -> None:
     marks = [piece.data.strip() for piece in Events().feed((text.strip() + "\n\n").encode(), last=True)]
     if marks and marks[-1] and _json(marks[-1]) is None:
         learned.form["end_mark"] = marks[-1]
-        learned.take("end mark", "last event", marks[-1], "it is no JSON, and nothing follows")
+        learned.take("end mark", "last event", marks[-1], "it is not JSON, and nothing follows")
 
 
 # What all replies may have.

@@ -1,11 +1,11 @@
-"""Every cause by its name: what many of them are called, whose they are, and what to do about them."""
+"""Every cause by its name: what many of them are called, who can fix them, and what to do about them."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from typing import Literal
 
-Whose = Literal["prompt", "measure", "expected output", "picture", "model", "nobody knows"]
+Owner = Literal["prompt", "measure", "expected output", "picture", "model", "nobody knows"]
 
 ANOTHER_VALUE = "another value"
 ANOTHER_LABEL = "another label"
@@ -17,12 +17,12 @@ BEYOND = "beyond comparing"
 class Cause:
     """A kind of miss.
 
-    `many` is how several of them are called, `whose` is who can mend it, `remedy` says how in one line.
+    `many` is how several of them are called, `owner` is who can fix it, `remedy` says how in one line.
     """
 
     name: str
     many: str
-    whose: Whose
+    owner: Owner
     remedy: str
 
 
@@ -95,15 +95,15 @@ _ANSWERS = (
     Cause("another language", "answers in another language", "prompt", "say in which language to answer"),
     Cause("refused", "refusals", "prompt", "put the prompt in other words"),
     Cause("should have declined", "answers that should have been refusals", "prompt", "say when to decline"),
-    Cause("empty answer", "empty answers", "model", "ask again: drovik send --again empty"),
+    Cause("empty answer", "empty answers", "model", "ask again: drovik send --resend empty"),
     Cause(
-        "no JSON in the answer", "answers without JSON", "prompt", "ask for JSON and show an example, or second_try"
+        "no JSON in the answer", "answers without JSON", "prompt", "ask for JSON and show an example, or repair_turn"
     ),
     Cause("off the schema", "answers off the schema", "prompt", "put the schema into the prompt: {{ schema }}"),
     Cause(
         "another case's content", "answers about another case", "model", "see that pictures and cases belong together"
     ),
-    Cause("no reply", "requests without a reply", "nobody knows", "send them again: drovik send --again failed"),
+    Cause("no reply", "requests without a reply", "nobody knows", "send them again: drovik send --resend failed"),
 )
 _STATEMENTS = (
     Cause("not mentioned", "things not mentioned", "prompt", "ask for it by name"),
@@ -155,7 +155,7 @@ OF_STATUS = {
     "refused": "refused",
     "empty": "empty answer",
 }
-"""The cause of a miss whose answer is not in form."""
+"""The cause of a miss whose answer is not valid."""
 
 
 def cause(name: str) -> Cause:

@@ -23,9 +23,9 @@ def text_findings(aligned: Aligned, chars: int, words: int) -> tuple[Finding, ..
     :param words: where those of words do.
     """
     if aligned.moved:
-        undone = ((chars, -float(aligned.char_edits)), (words, -float(aligned.word_edits)))
+        effect = ((chars, -float(aligned.char_edits)), (words, -float(aligned.word_edits)))
         first = next(n for n, line in enumerate(aligned.wanted) if aligned.got[n] != line)
-        return (Finding(_line(first), aligned.wanted[first], aligned.got[first], "lines in another order", undone),)
+        return (Finding(_line(first), aligned.wanted[first], aligned.got[first], "lines in another order", effect),)
     cut = _cut_short(aligned)
     found = []
     for (one, other), steps in aligned.steps:
@@ -113,5 +113,5 @@ def _finding(
     one, other = " ".join(wanted), " ".join(got)
     spaces = abs(len(wanted) - len(got)) if not wanted or not got else 0
     edits = Levenshtein.distance(one, other) + bool(spaces)
-    undone = ((chars, -float(edits)), (words, -float(max(len(one.split()), len(other.split())))))
-    return Finding(where, one or "nothing", other or "nothing", cause, undone)
+    effect = ((chars, -float(edits)), (words, -float(max(len(one.split()), len(other.split())))))
+    return Finding(where, one or "nothing", other or "nothing", cause, effect)

@@ -239,9 +239,9 @@ class Located(Measure):
             cause, column = self._why(wanted[row], row, got, spare, match.alike, frames)
             if column is not None:
                 spare.discard(column)
-            undone = both if column is not None else ((MET, 1.0), (LEFT, -1.0))
+            effect = both if column is not None else ((MET, 1.0), (LEFT, -1.0))
             came = "nothing" if column is None else shown(got[column].raw)
-            found.append(Finding(self._table.at, shown(wanted[row].raw)[:120], came[:120], cause, undone))
+            found.append(Finding(self._table.at, shown(wanted[row].raw)[:120], came[:120], cause, effect))
         for column in sorted(spare):
             twice = any(
                 match.alike[row, column] >= self.enough and wanted[row].label == got[column].label

@@ -68,7 +68,7 @@ class Fields(Measure):
         """See `Measure.check_expected`."""
         for node in self.nodes:
             for what, place, name in node.check_expected(at(expected, node.place)):
-                return f"{shown(at(expected, place))} at {place} {what}", f"mend it, or the rule of '{name}'"
+                return f"{shown(at(expected, place))} at {place} {what}", f"fix it, or the rule of '{name}'"
         return None
 
     def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
@@ -116,10 +116,10 @@ class Fields(Measure):
         causes = value_causes([leaf for _, leaf in missed], lambda: self._expected_values(expected))
         found = []
         for (number, leaf), cause in zip(missed, causes, strict=True):
-            undone: tuple[tuple[int, float], ...] = ((_SIZE * number + _PLACE[leaf.outcome], -1.0),)
+            effect: tuple[tuple[int, float], ...] = ((_SIZE * number + _PLACE[leaf.outcome], -1.0),)
             if leaf.outcome != "invented":
-                undone = ((_SIZE * number, 1.0), *undone)
-            found.append(Finding(leaf.where, shown(leaf.wanted), shown(leaf.got), cause, undone))
+                effect = ((_SIZE * number, 1.0), *effect)
+            found.append(Finding(leaf.where, shown(leaf.wanted), shown(leaf.got), cause, effect))
         return tuple(found)
 
     def _expected_values(self, expected: Any) -> dict[str, Any]:

@@ -239,7 +239,7 @@ def _told(least: int, most: int | None) -> str:
 
 def _around(text: str, how: str) -> str | None:
     """What stands around the JSON, if anything does."""
-    if how in ("", "bare", "mended"):
+    if how in ("", "bare", "repaired"):
         return None
     outside = re.sub(r"```.*?```", "", text, flags=re.DOTALL) if how == "fenced" else text
     return "fence around the JSON" if how == "fenced" and not outside.strip() else "prose around the JSON"

@@ -53,8 +53,8 @@ for line in sys.stdin:
 """
 
 
-class OwnTable(Frozen):
-    """What stands in question.toml for an own measure.
+class FunctionTable(Frozen):
+    """What stands in question.toml for a function of the project.
 
     `call` is `module:function`, from the project's folder. The function is given the answer and the expected output,
     and gives a number from 0 to 1, true or false, or {"score": …, "findings": [{"where", "expected", "got",
@@ -74,24 +74,26 @@ class OwnTable(Frozen):
         return text
 
 
-class Own(Measure):
+class Function(Measure):
     """The mean of what a function of the project says of each answer. The worst: 0."""
 
-    kind: ClassVar[str] = "own"
-    table_type: ClassVar[type[OwnTable]] = OwnTable
+    kind: ClassVar[str] = "function"
+    table_type: ClassVar[type[FunctionTable]] = FunctionTable
 
-    def __init__(self, name: str, table: OwnTable, process: _Process | None = None) -> None:
-        super().__init__(name, f"own function {table.call}", binary=False)
+    def __init__(self, name: str, table: FunctionTable, process: _Process | None = None) -> None:
+        super().__init__(name, f"function {table.call}", binary=False)
         self._table, self._process = table, process
 
     @classmethod
-    def make(cls, name: str, table: OwnTable, task: Task, place: str, problems: list[Problem]) -> Own | None:
+    def make(
+        cls, name: str, table: FunctionTable, task: Task, place: str, problems: list[Problem]
+    ) -> Function | None:
         """See `Measure.make`."""
         return cls(name, table)
 
-    def trusted(self, folder: Path) -> Own:
+    def trusted(self, folder: Path) -> Function:
         """The measure that may run, from the project's folder."""
-        return Own(self.name, self._table, _Process(folder, self._table.call, self._table.seconds))
+        return Function(self.name, self._table, _Process(folder, self._table.call, self._table.seconds))
 
     @property
     def may_run(self) -> bool:

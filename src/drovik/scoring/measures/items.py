@@ -123,11 +123,11 @@ class Items(Measure):
             if one == other:
                 continue
             left, extra = float(max(one - other, 0)), float(max(other - one, 0))
-            undone: tuple[tuple[int, float], ...] = ((MET, left), (LEFT_OUT, -left), (TOO_MANY, -extra))
+            effect: tuple[tuple[int, float], ...] = ((MET, left), (LEFT_OUT, -left), (TOO_MANY, -extra))
             if one and other:
-                undone += ((OFF, -float(abs(one - other))),)
+                effect += ((OFF, -float(abs(one - other))),)
             cause = "item left out" if not other else "item invented" if not one else "wrong count"
-            findings.append(Finding(self._table.at, _told(item, one), _told(item, other), cause, undone))
+            findings.append(Finding(self._table.at, _told(item, one), _told(item, other), cause, effect))
         return self._scored(wanted, got, tuple(findings))
 
     def _scored(self, wanted: Counter[str], got: Counter[str], findings: tuple[Finding, ...]) -> CaseScore:

@@ -41,7 +41,7 @@ class JudgeTable(Frozen):
 class Judge(Measure):
     """The mean of what a judge's verdicts are worth. The worst: 0.
 
-    An answer that the judge did not judge, or not in form, is not scored: that is no failure of the arm.
+    An answer that the judge did not judge, or not valid, is not scored: that is no failure of the arm.
     """
 
     kind: ClassVar[str] = "judge"

@@ -68,18 +68,18 @@ class ManyLabels(Measure):
         left = sorted(number for number in wanted - given if number is not None)
         for word in outside:
             cause, label = self._meant(word, left)
-            undone: tuple[tuple[int, float], ...] = ((-2, -1.0),)
+            effect: tuple[tuple[int, float], ...] = ((-2, -1.0),)
             if label is not None:
                 left.remove(label)
-                undone += ((3 * label, 1.0), (3 * label + 2, -1.0))
+                effect += ((3 * label, 1.0), (3 * label + 2, -1.0))
             expected_word = "nothing" if label is None else self.labels[label]
-            findings.append(Finding(self._table.at, expected_word, str(word), cause, undone))
+            findings.append(Finding(self._table.at, expected_word, str(word), cause, effect))
         for label in left:
-            undone = ((3 * label, 1.0), (3 * label + 2, -1.0))
-            findings.append(Finding(self._table.at, self.labels[label], "nothing", "label left out", undone))
+            effect = ((3 * label, 1.0), (3 * label + 2, -1.0))
+            findings.append(Finding(self._table.at, self.labels[label], "nothing", "label left out", effect))
         for label in sorted(given - wanted):
-            undone = ((3 * label + 1, -1.0),)
-            findings.append(Finding(self._table.at, "nothing", self.labels[label], "label too many", undone))
+            effect = ((3 * label + 1, -1.0),)
+            findings.append(Finding(self._table.at, "nothing", self.labels[label], "label too many", effect))
         return self._scored(wanted, given, len(outside), tuple(findings))
 
     def _meant(self, word: Any, left: list[int]) -> tuple[str, int | None]:

@@ -26,7 +26,7 @@ ENOUGH = 0.5
 """Below this a text is told as another one than the reference."""
 
 
-class LikenessTable(Folding):
+class SimilarityTable(Folding):
     """What stands in question.toml for a likeness measure."""
 
     at: Pointer = ""
@@ -35,24 +35,24 @@ class LikenessTable(Folding):
     score: Literal["token_f1", "rouge_l", "chrf"] = "token_f1"
 
 
-class Likeness(Measure):
+class Similarity(Measure):
     """Token F1 and ROUGE-L in the mean over cases, chrF over the corpus; of several references the likest counts.
 
     The worst: nothing in common. The statistics: token F1, ROUGE-L, cases, then for each length of run the common
     runs, those of the answer, and those of the reference.
     """
 
-    kind: ClassVar[str] = "likeness"
-    table_type: ClassVar[type[LikenessTable]] = LikenessTable
+    kind: ClassVar[str] = "similarity"
+    table_type: ClassVar[type[SimilarityTable]] = SimilarityTable
 
-    def __init__(self, name: str, table: LikenessTable) -> None:
+    def __init__(self, name: str, table: SimilarityTable) -> None:
         super().__init__(name, WHATS[table.score], binary=False)
         self._table = table
 
     @classmethod
     def make(
-        cls, name: str, table: LikenessTable, task: Task, place: str, problems: list[Problem]
-    ) -> Likeness | None:
+        cls, name: str, table: SimilarityTable, task: Task, place: str, problems: list[Problem]
+    ) -> Similarity | None:
         """See `Measure.make`."""
         return cls(name, table)
 

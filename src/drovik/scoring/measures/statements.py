@@ -251,9 +251,9 @@ def _required(statement: Statement, mention: Mention | None) -> _Read:
     cause = "not mentioned" if mention is None else _CAUSES[mention.kind]
     wrong = mention is not None and mention.kind != "hedged"
     counts = (MUST, CONTRADICTED) if wrong else (MUST,)
-    undone: tuple[tuple[int, float], ...] = ((MET, 1.0), (CONTRADICTED, -1.0)) if wrong else ((MET, 1.0),)
+    effect: tuple[tuple[int, float], ...] = ((MET, 1.0), (CONTRADICTED, -1.0)) if wrong else ((MET, 1.0),)
     return _Read(
-        Trace(cause, statement.text, words), counts, Finding("", statement.text, words or "nothing", cause, undone)
+        Trace(cause, statement.text, words), counts, Finding("", statement.text, words or "nothing", cause, effect)
     )
 
 

@@ -161,7 +161,7 @@ class Text(Measure):
     def worst(self, expected: Any, why: str) -> CaseScore:
         """See `Measure.worst`."""
         row = list(self.best(expected).statistics)
-        # Where nothing is expected, an answer that is not in form is one character and one word too many.
+        # Where nothing is expected, an answer that is not valid is one character and one word too many.
         row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHARS], 1.0), max(row[WORDS], 1.0)
         row[MUST_RIGHT] = row[NUMBERS_RIGHT] = row[DATES_RIGHT] = row[EXACT] = 0.0
         return CaseScore(tuple(row), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))

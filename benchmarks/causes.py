@@ -1,12 +1,16 @@
-"""`drovik demo --planted`: errors of every kind, planted in right answers, beside the causes found for them."""
+"""Errors of every kind, planted in correct answers by tools/plant_errors.py, beside the causes that are found for them.
+
+python benchmarks/causes.py [--json]
+"""
 
 from __future__ import annotations
 
 import json
+import sys
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
-from importlib.resources import files
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import say, table
@@ -39,9 +43,8 @@ class Planted:
 
 def planted() -> list[Planted]:
     """Every planted answer, read and scored as any other."""
-    rows = [
-        json.loads(line) for line in files("drovik.demo").joinpath("planted.jsonl").read_text("utf-8").splitlines()
-    ]
+    path = Path(__file__).with_name("planted.jsonl")
+    rows = [json.loads(line) for line in path.read_text("utf-8").splitlines()]
     return [one for row in rows if "form" in row for one in _of_set(row, rows)]
 
 
@@ -105,7 +108,15 @@ def show(every: list[Planted]) -> None:
     ]
     table(("planted", "answers", "found right", "taken for"), rows, numbers=(1, 2))
     right = sum(one.is_right for one in every)
-    say(f"{right} of {len(every)} planted answers are told right: {right / len(every):.1%}.")
+    say(f"{right} of {len(every)} planted answers have the cause that was planted: {right / len(every):.1%}.")
     unknown = [one for one in every if one.cause is None]
     wrong = sum(not one.is_right for one in unknown)
     say(f"Of {len(unknown)} differences of no known kind, {wrong} are given a cause.")
+
+
+if __name__ == "__main__":
+    answers = planted()
+    if "--json" in sys.argv:
+        print(json.dumps(document(answers), indent=2))
+    else:
+        show(answers)
