@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 
@@ -35,6 +36,14 @@ class Asking:
 
     system: str
     turns: tuple[Turn, ...]
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
+        # Looked up once for each of a hundred thousand requests that say the same.
+        return hash((self.system, self.turns))
 
     def picture_numbers(self) -> tuple[int, ...]:
         """Which of the case's pictures are sent, in order."""
