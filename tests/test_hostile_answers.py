@@ -50,6 +50,19 @@ def test_no_answer_breaks_a_measure_a_cause_or_a_table() -> None:
     score_hostile_answers(random.Random(11), 1_000)
 
 
+@pytest.mark.parametrize("sure", [10**400, -(10**400), float("inf"), float("-inf"), float("nan"), True, "very"])
+def test_no_confidence_spoils_what_is_found(sure: object) -> None:
+    """A detection is found whatever the model says of how sure it is; one such figure must not lose the whole arm."""
+    table, expected = next(one for one in MEASURES if one[0].get("confidence") and one[0]["type"] == "boxes")
+    measure = task(dict(table))[1]
+    wanted = measure.expected_of(expected)
+    score = measure.per_case(
+        {"k": [{"label": "cap", "box": [0, 0, 10, 10], "sure": sure}]}, wanted, Said("x", "bare")
+    )
+    assert all(math.isfinite(one) for one in score.statistics)
+    assert 0 < measure.combine([score]) < 1
+
+
 @pytest.mark.long
 @pytest.mark.filterwarnings("ignore")
 def test_no_answer_of_many_breaks_a_measure_a_cause_or_a_table() -> None:

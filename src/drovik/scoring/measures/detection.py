@@ -345,7 +345,9 @@ class Located(Measure):
 
 def _confidence(sure: Any) -> float:
     """How sure a model says it is of one thing, in whatever unit: only the order of such figures counts."""
-    if isinstance(sure, bool) or not isinstance(sure, int | float) or math.isnan(sure):
+    if isinstance(sure, bool) or not isinstance(sure, int | float):
+        return 1.0
+    if isinstance(sure, float) and math.isnan(sure):
         return 1.0
     return float(max(-_MOST_CONFIDENCE, min(_MOST_CONFIDENCE, sure)))
 
