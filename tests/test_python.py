@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Drovik, demo_on_port
+from conftest import Drovik, FakeService, change, demo_on_port, good
 
 import drovik as package
+from drovik import workflow
 
 DOCS = Path(__file__).parents[1] / "docs" / "python.md"
 Start = Callable[..., Any]
+Serve = Callable[..., FakeService]
 
 
 def examples() -> str:
@@ -98,5 +101,36 @@ def test_what_is_wrong_is_an_error_of_the_tree(drovik: Drovik, folder: Path) -> 
         project.evaluate().rows("case")  # type: ignore[arg-type]
     with pytest.raises(package.UsageError, match="no such picture"):
         package.ask(folder / "images/none.jpg", "What?", project=folder)
-    with pytest.raises(package.UsageError, match="not an amount of money"):
+    with pytest.raises(package.UsageError, match="budget 'much' is not an amount of money"):
         project.send_now(project.plan(task="sort", arm="gull/v1"), budget="much")
+
+
+def test_all_that_is_listed_is_there() -> None:
+    """It is loaded at its first use: a name that leads nowhere would be found by a user, in a notebook."""
+    assert len(set(package.__all__)) == len(package.__all__) > 20
+    for module in (package, workflow):
+        for name in module.__all__:
+            assert getattr(module, name) is not None
+    with pytest.raises(AttributeError, match="has no attribute 'sends'"):
+        package.sends  # noqa: B018
+
+
+def test_a_question_with_a_schema_tells_the_model_of_it(folder: Path, tmp_path: Path, serve: Serve) -> None:
+    schema = {"type": "object", "properties": {"kind": {"type": "string"}}, "required": ["kind"]}
+    service = serve(lambda n, body: good('Well: {"kind": "cap"}' if n else '{"colour": "red"}'))
+    asked = demo_on_port(tmp_path / "asked", service.port)
+    first = package.ask(asked / "images/lp-001.jpg", "What is it?", model="gull", schema=schema, project=asked)
+    second = package.ask(asked / "images/lp-001.jpg", "What is it?", model="gull", schema=schema, project=asked)
+    assert (first.status, first.errors[0].rule) == ("off_schema", "required")
+    assert (second.status, second.how, second.value) == ("ok", "in_prose", {"kind": "cap"})
+    assert service.requests[0]["talk"][0]["parts"][-1]["words"].endswith(json.dumps(schema))
+    with pytest.raises(package.UsageError, match="not a valid JSON Schema"):
+        package.ask(asked / "images/lp-001.jpg", "What?", model="gull", schema={"type": "thing"}, project=asked)
+
+
+def test_an_agreement_is_never_asked_for_here(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A script must not wait for a yes that nobody can give, nor send a key where nobody said that it may go."""
+    change(folder / "drovik.toml", "http://127.0.0.1", "https://service.invalid")
+    project = package.open(folder)
+    with pytest.raises(package.ConsentError, match=r"service\.invalid"):
+        project.send_now(project.plan(task="sort", arm="gull/v1", sample=1))

@@ -13,9 +13,10 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.cli.ask_files import Files
 from drovik.cli.ask_shown import document, show
-from drovik.cli.asking import Hears, endpoints_of, pictures_of, until_stopped
+from drovik.cli.asking import Hears, endpoints_of, pictures_of
 from drovik.cli.printing import print_json, say
 from drovik.cli.services import all_services, require_sendable
+from drovik.cli.stopping import until_stopped
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem, UsageError
 
 if TYPE_CHECKING:
@@ -30,7 +31,6 @@ EXAMPLE = (
     '  drovik ask photos/ "What is it?" --table answers.csv\n'
     '  drovik ask a.jpg b.jpg "What differs?" --model fulmar --model gull --repeat 3'
 )
-_SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -158,16 +158,7 @@ def _cases(given: Sequence[Given], each: bool) -> list[tuple[str, list[Given]]]:
 
 
 def _question(arguments: argparse.Namespace, words: Words, services: Services, models: Sequence[str]) -> Question:
-    from drovik.dialects.request import RequestWriter
-    from drovik.planning.adhoc import Question
-
-    schema = _schema(arguments)
-    if schema is None:
-        return Question(words.question, arguments.system)
-    endpoints = [services.settings.endpoints[services.model(name).endpoint] for name in models]
-    told = any("schema" in RequestWriter(one, services.dialects[one.dialect], None).slots for one in endpoints)
-    text = f"{words.question}\n\n{_SCHEMA_WORDS}\n{json.dumps(schema, ensure_ascii=False)}".strip()
-    return Question(text, arguments.system, schema, told)
+    return workflow.question_with(services, models, words.question, arguments.system, _schema(arguments))
 
 
 def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
@@ -180,9 +171,9 @@ def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
 
     schema = read_json(arguments.schema, str(arguments.schema))
     problems = check_schema(schema, str(arguments.schema))
-    if problems or not isinstance(schema, dict):
-        raise UsageError(problems or Problem("is not a JSON object", "fix it there", str(arguments.schema)))
-    return schema
+    if problems:
+        raise UsageError(problems)
+    return dict(schema)
 
 
 _TYPES = ("string", "number", "integer", "boolean", "array", "object")

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import asyncio
-import signal
 import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING
 
-from drovik import workflow
 from drovik.cli.printing import harmless, money, seconds
 from drovik.errors import Problem
 
@@ -18,30 +15,8 @@ if TYPE_CHECKING:
     from drovik.planning.plan import Ask
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile
-    from drovik.transport.dispatcher import Courier
     from drovik.transport.listener import Ending
     from drovik.transport.outcomes import Outcome
-    from drovik.transport.tally import Tally
-
-
-STOPPING = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))
-"""What asks a program to stop; a terminal that is closed sends SIGHUP."""
-
-
-async def until_stopped(courier: Courier) -> Tally:
-    """Send; the first signal lets no new request leave, the second leaves what is under way."""
-    loop = asyncio.get_running_loop()
-    task = asyncio.create_task(workflow.send(courier))
-    for number in STOPPING:
-        loop.add_signal_handler(number, lambda: task.cancel() if courier.tally.interrupted else courier.interrupt())
-    try:
-        return await task
-    except asyncio.CancelledError:
-        courier.tally.interrupted = True
-        return courier.tally
-    finally:
-        for number in STOPPING:
-            loop.remove_signal_handler(number)
 
 
 def endpoints_of(settings: ProjectFile) -> list[str]:

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import argparse
 import asyncio
-from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.asking import STOPPING
 from drovik.cli.services import agreement, require_sendable
+from drovik.cli.stopping import until_stopped
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
     from drovik.store.budget import Budget
     from drovik.store.store import Store
-    from drovik.transport.dispatcher import Courier
     from drovik.transport.tally import Tally
     from drovik.workflow.plan import Planned
 
@@ -49,24 +47,4 @@ def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, bud
     if planned.plan.count() == 0:
         return courier.tally
     with Progress(courier.tally, quiet) as progress:
-        return asyncio.run(_sending(courier, progress.note))
-
-
-async def _sending(courier: Courier, note: Callable[[str], None]) -> Tally:
-    task = asyncio.create_task(workflow.send(courier))
-    loop = asyncio.get_running_loop()
-
-    def interrupted() -> None:
-        if courier.tally.interrupted:
-            task.cancel()
-            return
-        courier.interrupt()
-        note("Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them.")
-
-    for number in STOPPING:
-        loop.add_signal_handler(number, interrupted)
-    try:
-        return await task
-    except asyncio.CancelledError:
-        courier.tally.left = courier.tally.open - courier.tally.elsewhere
-        return courier.tally
+        return asyncio.run(until_stopped(courier, progress.note))

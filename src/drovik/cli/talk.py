@@ -14,10 +14,11 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.ask import add_question_arguments, overrides_of
-from drovik.cli.asking import Hears, endpoints_of, pictures_of, took, until_stopped
+from drovik.cli.asking import Hears, endpoints_of, pictures_of, took
 from drovik.cli.pictures_given import Given, Words, given_pictures, sorted_out
 from drovik.cli.printing import aside, harmless, money, say
 from drovik.cli.services import all_services, on_terminal, require_sendable
+from drovik.cli.stopping import until_stopped
 from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
 
 if TYPE_CHECKING:

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik.dialects.request import RequestWriter
 from drovik.errors import Problem, ServiceError, UsageError, known_words
 from drovik.parsing.answer import Answer
 from drovik.planning.adhoc import Question
 from drovik.project.cases import Picture
+from drovik.project.schemas import check_schema
 from drovik.project.settings import FILE_NAME
 from drovik.store.store import Store
 from drovik.workflow.services import all_services, require_sendable
@@ -35,6 +38,8 @@ from drovik.transport.shared_limits import shared_file
 from drovik.transport.tally import Tally
 from drovik.workflow.sending import send
 from drovik.workflow.services import Services
+
+_SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 
 
 @dataclass(frozen=True)
@@ -186,10 +191,20 @@ def require_slots(services: Services, settings: ProjectFile) -> None:
         raise UsageError(problems)
 
 
+def question_with(
+    services: Services, models: Sequence[str], text: str, system: str, schema: Mapping[str, Any] | None
+) -> Question:
+    """A question; where the answer has a schema, the model is told it in words, and the service where it can be."""
+    if schema is None:
+        return Question(text, system)
+    endpoints = [services.settings.endpoints[services.model(name).endpoint] for name in models]
+    told = any("schema" in RequestWriter(one, services.dialects[one.dialect], None).slots for one in endpoints)
+    text = f"{text}\n\n{_SCHEMA_WORDS}\n{json.dumps(schema, ensure_ascii=False)}".strip()
+    return Question(text, system, schema, told)
+
+
 def wants_bytes(services: Services, models: Sequence[str]) -> bool:
     """Whether any of the models is sent the bytes of pictures."""
-    from drovik.dialects.request import RequestWriter
-
     for name in models:
         endpoint = services.settings.endpoints[services.model(name).endpoint]
         if RequestWriter(endpoint, services.dialects[endpoint.dialect], None).takes_bytes():
@@ -276,6 +291,8 @@ def ask(
     missing = [one for one in paths if not one.is_file()]
     if missing:
         raise UsageError([Problem("there is no such picture", "correct its name", str(one)) for one in missing])
+    if schema is not None and (problems := check_schema(schema, "schema")):
+        raise UsageError(problems)
     folder = Path(project) if project is not None else Path.cwd()
     services = all_services(folder if (folder / FILE_NAME).is_file() else None)
     models = chosen_models(services, [model] if model else [])
@@ -283,7 +300,7 @@ def ask(
     require_slots(services, settings)
     require_sendable(services, list({one.endpoint for one in settings.models.values()}), trust, None)
     case = "+".join(one.name for one in paths) or "no picture", [Picture(str(one.resolve())) for one in paths]
-    made = Question(question, system, schema)
+    made = question_with(services, models, question, system, schema)
 
     async def work() -> Asked:
         with (

@@ -1,4 +1,4 @@
-"""Limits of a run: of money, as `--budget` says, and of files that this machine lets a program open."""
+"""Limits of a run: of money, and of files that this machine lets a program open."""
 
 from __future__ import annotations
 
@@ -43,8 +43,13 @@ def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dic
     return found
 
 
-def budget_for(project: Project, store: Store, planned: Planned, words: Sequence[str]) -> Budget | None:
-    """The budget that `--budget` sets, for all that this store's replies have cost; None without that option.
+def budget_for(
+    project: Project, store: Store, planned: Planned, words: Sequence[str], name: str = "--budget"
+) -> Budget | None:
+    """The budget for all that this store's replies have cost; None without a limit.
+
+    :param words: the limits, like "5.00" or "5.00 EUR".
+    :param name: what the limit is called where it was given.
 
     :raises DrovikError: with every model that cannot be sent to under a limit, and where it is used up.
     """
@@ -59,18 +64,18 @@ def budget_for(project: Project, store: Store, planned: Planned, words: Sequence
         raise UsageError(problems)
     prices = [one.price for name, one in project.settings.models.items() if name in models and one.price]
     currencies = sorted({one.currency for one in prices})
-    most = amounts(words, currencies, "--budget")
+    most = amounts(words, currencies, name)
     without = [one for one in currencies if one not in most]
     if without:
-        what = f"--budget says nothing of {', '.join(without)}, in which some of it is paid"
-        raise UsageError(Problem(what, f"add --budget '5.00 {without[0]}', or leave those arms out by --arm"))
+        what = f"{name} says nothing of {', '.join(without)}, in which some of it is paid"
+        raise UsageError(Problem(what, f"add {name} '5.00 {without[0]}', or leave those arms out by --arm"))
     budget = Budget(store.connection, most)
     paid = budget.paid()
     for currency, limit in most.items():
         spent = paid.get(currency, Decimal(0))
         if spent >= limit:
-            what = f"--budget {limit} {currency}: this store's replies have cost {spent:.4f} {currency} already"
-            raise UsageError(Problem(what, "--budget counts all that was ever sent from this project: raise it"))
+            what = f"{name} {limit} {currency}: this store's replies have cost {spent:.4f} {currency} already"
+            raise UsageError(Problem(what, f"{name} counts all that was ever sent from this project: raise it"))
     return budget
 
 

@@ -86,10 +86,9 @@ class SendingPlan:
 
         :param cases: for so many cases like those of the plan; None for what there is to send.
         """
-        folder = self.project.folder
-        with Store(self.project.project.store_path) as store:
-            planned = make_plan(load_project(folder), store, self.wanted)
-            return estimate_sending(self.project.project, store, planned, cases)
+        project = self.project.project
+        with Store(project.store_path) as store:
+            return estimate_sending(project, store, make_plan(project, store, self.wanted), cases)
 
 
 class OpenProject:
@@ -166,7 +165,7 @@ class OpenProject:
                 services = Services(project.folder, project.settings, project.dialects, project.keys)
                 require_sendable(services, list(planned.plan.to_send), trust, None)
                 require_agreed_folders(services, trust, None)
-                limit = budget_for(project, store, planned, _several(budget) or ())
+                limit = budget_for(project, store, planned, _several(budget) or (), "budget")
             listener = _Reporter(on_event) if on_event else None
             return await send(courier_for(project, store, planned, limit, listener))
 

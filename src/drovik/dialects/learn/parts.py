@@ -32,9 +32,12 @@ class Parts:
     def take(self, role: str, path: Path, why: str, sure: bool = True, others: tuple[Path, ...] = ()) -> None:
         """Note what a part was taken for."""
         value = value_at(self.tree, path)
-        self.taken.append(Taken(role, shown(path), _short(value), why, sure, tuple(shown(one) for one in others)))
+        self.taken.append(
+            Taken(role, shown(path), shortened_value(value), why, sure, tuple(shown(one) for one in others))
+        )
 
 
-def _short(value: Any) -> str:
+def shortened_value(value: Any) -> str:
+    """A value in few characters."""
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
     return text if len(text) <= 60 else text[:57] + "…"

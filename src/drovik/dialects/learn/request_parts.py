@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from drovik.dialects.learn import vocabulary as words
-from drovik.dialects.learn.parts import Parts, _short
+from drovik.dialects.learn.parts import Parts, shortened_value
 from drovik.dialects.learn.picture_places import Shown, picture_in, says_how
 from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at
 from drovik.dialects.learn.turns_in import find_turns
@@ -73,7 +73,7 @@ def _told_place(tree: Any, role: str, text: str) -> Path:
     for path, value in leaves(tree):
         if shown(path) == text or (isinstance(value, str) and value.strip() == text.strip()):
             return path
-    raise SampleError(Problem(f"--{role}-was: nothing in the sample is, or stands at, '{_short(text)}'",
+    raise SampleError(Problem(f"--{role}-was: nothing in the sample is, or stands at, '{shortened_value(text)}'",
                               "give a place such as $.question, or the text itself"))  # fmt: skip
 
 
