@@ -49,8 +49,8 @@ def test_the_score_without_a_cause_is_the_score_of_answers_that_do_not_have_it(a
     question = answered_demo.folder / "tasks/sort/question.toml"
     question.write_text(question.read_text() + "fold_plural = true\n")
     folded = answered_demo("score", "--json", "--task", "sort", "--arm", "gull/v1").json["tasks"]["sort"][0]
-    assert folded["measures"][0]["score"] == pytest.approx(plural["score_without_it"])
-    assert plural["score"] < plural["score_without_it"]
+    assert folded["measures"][0]["score"] == pytest.approx(plural["score_if_fixed"])
+    assert plural["score"] < plural["score_if_fixed"]
     assert plural["owner"] == "measure"
     assert re.fullmatch(r"12 of 33 misses are plurals: .*fold_plural = true", plural["line"])
     shown = answered_demo("score", "--causes", "--task", "sort", "--arm", "fulmar/v2").out
@@ -73,7 +73,7 @@ def test_an_expected_output_that_models_agree_against_is_in_doubt(answered_demo:
         }
     )
     cases.write_text("".join(json.dumps(row) + "\n" for row in rows))
-    found = answered_demo("score", "--suspects", "--json").json["doubtful"]
+    found = answered_demo("score", "--suspects", "--json").json["suspects"]
     (doubt,) = found["against_the_models"]
     assert (doubt["case"], doubt["where"], doubt["expected"]) == (rows[4]["id"], "/vessel", '"Heron"')
     assert doubt["share"] == 1

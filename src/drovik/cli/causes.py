@@ -1,4 +1,4 @@
-"""Why answers are wrong, as tables: what to fix first, and which expected outputs are in doubt."""
+"""Why answers are wrong, as tables: what to fix first, and suspect expected outputs."""
 
 from __future__ import annotations
 
@@ -48,10 +48,10 @@ def show_causes(view: TaskView) -> None:
 
 
 def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
-    """Expected outputs that are in doubt, near-twins, and answers that contradict each other."""
+    """Suspect expected outputs, near-twins, and answers that contradict each other."""
     from drovik.evaluation.suspects import contradictions, doubts_of
 
-    heading("expected outputs in doubt")
+    heading("suspect expected outputs")
     doubts = [one for view in views for one in doubts_of(view)]
     if doubts:
         say("Models agree with each other against what is expected, the surest first.", style="dim")
@@ -129,9 +129,9 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
                     "cases": one.cases,
                     "findings": one.findings,
                     "right_without_it": one.alone,
-                    "doubtful": one.doubtful,
+                    "suspects": one.suspects,
                     "score": one.score,
-                    "score_without_it": one.without,
+                    "score_if_fixed": one.without,
                     "owner": one.owner,
                     "remedy": one.remedy,
                     "line": one.line,
@@ -145,7 +145,7 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
 
 
 def doubts_document(project: Project, views: Sequence[TaskView]) -> dict[str, Any]:
-    """What is in doubt, as plain values."""
+    """Suspect expected outputs, as plain values."""
     from dataclasses import asdict
 
     from drovik.evaluation.suspects import contradictions, doubts_of

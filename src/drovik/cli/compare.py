@@ -6,7 +6,7 @@ import argparse
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
+from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
 from drovik.cli.project_arguments import (
     add_own_argument,
     add_project_argument,
@@ -65,11 +65,13 @@ def run(arguments: argparse.Namespace) -> int:
         }
         print_json({"tasks": tasks})
         return DONE
-    for view, names, verdicts in found:
+    for number, (view, names, verdicts) in enumerate(found):
         if arguments.arms:
             show_verdict(verdicts[0])
         else:
             show_ranking(view, names, verdicts)
+        if number == 0:
+            say_what_an_arm_is()
     return DONE
 
 

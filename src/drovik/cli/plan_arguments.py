@@ -19,7 +19,7 @@ STATUSES = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "fail
 def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
     """What to send."""
     add_choice_arguments(parser)
-    parser.add_argument("--resend", action="append", choices=STATUSES, help="also ask again what has such an answer")
+    parser.add_argument("--resend", action="append", choices=STATUSES, help="also send again what has such an answer")
     parser.add_argument("--sample", type=positive, metavar="N", help="only so many cases, spread over the labels")
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="draws another sample (default: 1)")
 

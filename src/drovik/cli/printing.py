@@ -39,6 +39,11 @@ def aside(text: str) -> None:
     print(harmless(text) if plain else f"\x1b[2m{harmless(text)}\x1b[0m", file=sys.stderr, flush=True)
 
 
+def say_what_an_arm_is() -> None:
+    """One line, for who reads a table of arms for the first time; once in a run."""
+    say("An arm is a model with a prompt version (and a prep, where there are several): MODEL/PROMPT.", style="dim")
+
+
 def heading(text: str) -> None:
     """Print a heading with an empty line before it."""
     console().print()

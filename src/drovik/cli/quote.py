@@ -27,7 +27,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_plan_arguments(parser)
     parser.add_argument("--cases", type=positive, metavar="N", help="for so many cases like those of the project")
     parser.add_argument(
-        "--break-even", metavar="MONEY", help="a fixed sum for doing it another way: name the break-even"
+        "--break-even",
+        metavar="MONEY",
+        help="what another way of doing it costs: shows from how many cases it is cheaper",
     )
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
@@ -94,7 +96,7 @@ def _show_notes(made: SendingEstimate, instead: Mapping[str, Decimal]) -> None:
     if any(one.price and one.price.free for one in made.arms):
         aside("What is free is taken off as if none of it was used yet.")
     for currency, sum_ in instead.items():
-        say(f"Another way of doing it for {sum_} {currency} is cheaper from so many cases on, arm by arm.")
+        say(f"Another way of doing it for {sum_} {currency} is cheaper from that number of cases, arm by arm.")
 
 
 def _count(one: Bounds) -> str:

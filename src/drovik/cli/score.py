@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import heading, money, print_json, say, seconds, statuses, table
+from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
 from drovik.cli.project_arguments import (
     add_choice_arguments,
     add_own_argument,
@@ -33,7 +33,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_split_argument(parser)
     parser.add_argument("--details", action="store_true", help="also confusion matrices, labels, fields, statements")
     parser.add_argument("--causes", action="store_true", help="why answers are wrong, and what to fix first")
-    parser.add_argument("--suspects", action="store_true", help="expected outputs that the models agree against")
+    parser.add_argument(
+        "--suspects", action="store_true", help="suspect expected outputs: those that the models agree against"
+    )
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -52,11 +54,13 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.causes:
             document["causes"] = {view.task.name: causes_document(view) for view in views}
         if arguments.suspects:
-            document["doubtful"] = doubts_document(project, views)
+            document["suspects"] = doubts_document(project, views)
         print_json(document)
         return DONE
-    for view in views:
+    for number, view in enumerate(views):
         show_scores(view)
+        if number == 0:
+            say_what_an_arm_is()
         if arguments.details:
             for one in view.scores:
                 _show_details(one)

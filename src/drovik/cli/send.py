@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--budget",
         action="append",
         metavar="MONEY",
-        help="spend no more in all, like 5.00 or '5.00 EUR' (by currency)",
+        help="the budget for everything sent from this store, like 5.00 or '5.00 EUR' (one for each currency)",
     )
     parser.add_argument(
         "--recheck", type=positive, metavar="N", help="ask N answered cases of each arm again, and tell what changed"

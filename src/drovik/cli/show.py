@@ -185,7 +185,7 @@ def _differences(view: TaskView, arm: str, case: Case) -> list[str]:
             if one.case.id != case.id or one.score is None:
                 continue
             if not one.score.findings:
-                lines.append(f"{score.measure.name}: right")
+                lines.append(f"{score.measure.name}: correct")
             lines += [_difference(score.measure.name, found) for found in one.score.findings]
     return lines
 

@@ -16,15 +16,15 @@ from drovik.scoring.measure import Finding, expected_at
 class ToMend:
     """A cause as it is with one arm: how many cases and findings it has, and the score if it were gone.
 
-    `alone` is how many cases would be wholly right without it; `doubtful` is how many of its cases have an expected
-    output that is in doubt. `missed` is how many cases of the arm have a finding at all.
+    `alone` is how many cases would be wholly right without it; `suspects` is how many of its cases have an expected
+    output that is suspect. `missed` is how many cases of the arm have a finding at all.
     """
 
     cause: Cause
     cases: int
     findings: int
     alone: int
-    doubtful: int
+    suspects: int
     missed: int
     score: float
     without: float
@@ -32,8 +32,8 @@ class ToMend:
 
     @property
     def owner(self) -> Owner:
-        """Who can fix it: the expected output, where most of its cases are in doubt."""
-        return "expected output" if 2 * self.doubtful > self.cases else self.cause.owner
+        """Who can fix it: the expected output, where most of its cases are suspect."""
+        return "expected output" if 2 * self.suspects > self.cases else self.cause.owner
 
     @property
     def remedy(self) -> str:
@@ -55,12 +55,12 @@ _EASIEST: tuple[Owner, ...] = ("measure", "prompt", "expected output", "picture"
 """Of causes that cost the same, the one that takes least to mend comes first."""
 
 
-def to_mend(task: Task, score: MeasureScore, doubtful: Collection[str] = ()) -> list[ToMend]:
+def to_mend(task: Task, score: MeasureScore, suspects: Collection[str] = ()) -> list[ToMend]:
     """The causes of one measure of one arm, those first whose going would raise the score most.
 
     Of those that cost the same, what takes least to mend comes first.
 
-    :param doubtful: the ids of cases whose expected output is in doubt.
+    :param suspects: the ids of cases whose expected output is suspect.
     """
     scored = [one for one in score.scored if one.score is not None]
     missed = [one for one in scored if one.score and one.score.findings]
@@ -78,7 +78,7 @@ def to_mend(task: Task, score: MeasureScore, doubtful: Collection[str] = ()) -> 
             len(having),
             findings[name],
             sum(all(each.cause == name for each in _findings(one)) for one in having),
-            sum(one.case.id in doubtful for one in having),
+            sum(one.case.id in suspects for one in having),
             len(missed),
             score.value,
             without(name, having),

@@ -1,4 +1,4 @@
-"""Expected outputs that are in doubt: arms agree with each other against them, or they contradict one another."""
+"""Expected outputs that are suspect: arms agree with each other against them, or they contradict one another."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ FORM_ALONE = frozenset(
 
 @dataclass(frozen=True)
 class Doubt:
-    """An expected output in doubt: at which place of which case, what is expected, and what the models say instead.
+    """A suspect expected output: at which place of which case, what is expected, and what the models say instead.
 
     `agreeing` are the arms that say the same, `others` those that say something else; `share` is that of the models.
     """
@@ -104,12 +104,12 @@ def _doubt(
 
 def mending_of(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
     """What to fix first, by arm and measure; models that do not see are left out."""
-    doubtful = {(one.measure, one.case) for one in doubts_of(view)}
+    suspects = {(one.measure, one.case) for one in doubts_of(view)}
     seeing = {arm.name for arm in view.arms if arm.model.takes_pictures}
     found = []
     for arm in view.scores:
         for score in arm.measures if arm.arm in seeing else ():
-            cases = {case for measure, case in doubtful if measure == score.measure.name}
+            cases = {case for measure, case in suspects if measure == score.measure.name}
             found.append((arm.arm, score.measure.name, to_mend(view.task, score, cases)))
     return found
 
