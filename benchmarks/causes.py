@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import say, table
 
 if TYPE_CHECKING:
-    from drovik.parsing.answer import Answer
+    from drovik.parsing.answer_text import Answer
 
 NO_CAUSE = frozenset(("another value", "other words"))
 """What a difference of no known kind is called."""
@@ -74,7 +74,7 @@ def _of_set(head: dict[str, Any], rows: list[dict[str, Any]]) -> Iterator[Plante
 
 
 def _answer(reader: Any, row: dict[str, Any]) -> Answer:
-    from drovik.parsing.answer import Answer
+    from drovik.parsing.answer_text import Answer
 
     reading = reader.read(row["reply"], row["ended"] == "cut_off", row["ended"] == "refused")
     return Answer(reading.status, reading.how, row["reply"], reading.value, reading.errors)

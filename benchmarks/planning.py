@@ -25,7 +25,7 @@ def answered_project(work: Path, count: int) -> Path:
     """A project whose cases are all answered."""
     from PIL import Image
 
-    from drovik.cli.project_arguments import open_project
+    from drovik.cli.arguments import open_project
     from drovik.store.database import transaction
     from drovik.store.store import Store
     from drovik.workflow.plan import Wanted, make_plan

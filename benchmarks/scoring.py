@@ -116,7 +116,7 @@ def one_kind(kind: str, count: int) -> None:
     """Score one kind in this process, and print what it took."""
     from drovik.comparing.verdict import estimate
     from drovik.evaluation.error_impact import to_mend
-    from drovik.parsing.answer import Answer
+    from drovik.parsing.answer_text import Answer
     from drovik.project.cases import Case
     from drovik.project.tasks import MeasureTable, Task
     from drovik.scoring.arm_scores import score_arm

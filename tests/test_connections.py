@@ -10,8 +10,7 @@ import aiohttp
 import pytest
 
 from drovik.dialects.request_template import HttpRequest
-from drovik.transport.connector import RestingConnector
-from drovik.transport.http import HttpReply, NoReply, fetch
+from drovik.transport.http import HttpReply, NoReply, RestingConnector, fetch
 
 Afterwards = Callable[[asyncio.StreamWriter], Awaitable[None]]
 

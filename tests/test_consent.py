@@ -15,7 +15,7 @@ import pytest
 from conftest import Drovik, FakeService, Reply, change, demo_on_port, good
 
 from drovik.project.commands import environment_for
-from drovik.project.git_ignore import would_be_committed
+from drovik.project.key_signs import would_be_committed
 from drovik.transport.consent import ascii_host, shown_exactly
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]

@@ -15,24 +15,22 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from test_endpoint import learned, service  # noqa: F401
 
-from drovik.dialects.jsonpath import compile_path
 from drovik.dialects.learn.curl import SampleRequest, json_of, read_curl
 from drovik.dialects.learn.sample_dialect import learn
-from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.dialects.learn.samples import Exchange, SampleReply, read_sample
-from drovik.dialects.learn.shell import read_command
+from drovik.dialects.learn.shell import SampleFiles, read_command
+from drovik.dialects.reply_path import compile_path
 from drovik.dialects.request_template import RequestTemplate, multipart
 from drovik.dialects.response import Unpacker, unpack
 from drovik.dialects.template import compile_text, escaped
 from drovik.errors import DrovikError
-from drovik.planning.adhoc import Question, by_hand
 from drovik.planning.plan import ask_of
-from drovik.planning.sources import address_digest
+from drovik.planning.sources import Question, address_digest, by_hand
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm
 from drovik.project.settings import Price, ProjectFile
 from drovik.project.spending import Counted, Spent
-from drovik.transport.request_writing import write_request
+from drovik.transport.preparer import write_request
 from drovik.transport.session import Line
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]

@@ -12,9 +12,8 @@ import pytest
 
 from drovik.cli.main import COMMANDS
 from drovik.dialects.checking import check_reply_form, check_request_form
-from drovik.dialects.request import RequestWriter
+from drovik.dialects.request import Asking, PicturePart, RequestWriter, TextPart, Turn
 from drovik.dialects.response import unpack
-from drovik.dialects.turns import Asking, PicturePart, TextPart, Turn
 from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
 from drovik.images.token_rules import picture_tokens
@@ -23,9 +22,8 @@ from drovik.project.cases import Case
 from drovik.project.dialects import Dialect, LeftHeaders
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
-from drovik.project.settings import Endpoint, Model, ProjectFile
+from drovik.project.settings import Endpoint, Model, PictureTokens, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
-from drovik.project.token_counting import PictureTokens
 from drovik.scoring.catalogue import MEASURES, check_cases, informed, measures_of
 from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.measure import Said, expected_at

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drovik.errors import DrovikError
-from drovik.project.canonical import canonical, digest
+from drovik.project.arms import canonical, digest
 from drovik.project.settings import Endpoint, is_loopback
 from drovik.transport import consent as trust
 

@@ -14,10 +14,9 @@ from conftest import Drovik, FakeService, Reply, demo_on_port, good
 from hostile_answers import MEASURES, hostile
 from test_scoring import task
 
-from drovik.parsing.answer import Answer
-from drovik.parsing.answer_text import Reader
+from drovik.parsing.answer_text import Answer, Reader
 from drovik.project.schemas import SchemaChecker, check_schema
-from drovik.scoring.causes.answer_causes import explained
+from drovik.scoring.causes.label_causes import explained
 from drovik.scoring.measure import Said
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]

@@ -17,12 +17,12 @@ import pytest
 from conftest import PROGRAM, Drovik, FakeService, Reply, change, demo_on_port, good
 from test_safety import rows
 
-from drovik.cli.ask_files import AnswerTable
-from drovik.parsing.answer import Answer
+from drovik.cli.ask.files import AnswerTable
+from drovik.parsing.answer_text import Answer
 from drovik.project.settings import Limits
 from drovik.text import escaped_json, visible
 from drovik.transport.outcomes import seconds_to_wait
-from drovik.transport.rate_headers import span
+from drovik.transport.rate_control import span
 from drovik.transport.shared_limits import Sharing
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
@@ -190,13 +190,13 @@ def test_no_files_left_is_one_line_after_a_while(
     demo_on_port(drovik.folder, service.port, cases=40, limits="concurrency = 20")
     code = (
         "import resource, sys\n"
-        "from drovik.transport import dispatcher, http, polling\n"
+        "from drovik.transport import dispatcher, http, steps\n"
         "dispatcher.WITHOUT_FILES_SECONDS = 1.5\n"
-        "from drovik.workflow import sending\n"
-        "sending.concurrency_bound = lambda *a: (None, None)\n"
+        "from drovik.workflow import session\n"
+        "session.concurrency_bound = lambda *a: (None, None)\n"
         "import errno\n"
         "async def none(*a, **k): raise http.NoReply(http.Outcome('no_descriptors', again=True, words='too many open files'))\n"
-        "polling.fetch = none\n"
+        "steps.fetch = none\n"
         "from drovik.cli.main import main\n"
         "sys.exit(main(sys.argv[1:]))\n"
     )
@@ -339,7 +339,7 @@ def test_what_steers_or_hides_is_spelled_out_in_json_table_page_and_terminal(
     "name", ["a\rb.jpg", "\r=1+1", "=cmd|' /C calc'!A0", "\t=1", "＝1+1", "a\u202eb", "'=x", "a\nb", '"a",b', "é"]
 )
 def test_a_row_is_read_back_as_it_was_written_and_bought_once(name: str, tmp_path: Path) -> None:
-    from drovik.cli.ask_files import known_by
+    from drovik.cli.ask.files import known_by
 
     table = AnswerTable(tmp_path / "t.csv", ["k"], "mark")
     table.add(name, "m", 1, Answer("ok", "bare", "x\r=2\ry", {"k": "-1\r"}))

@@ -17,7 +17,7 @@ from conftest import Drovik, demo_on_port
 from PIL import Image
 
 from drovik.errors import DrovikError
-from drovik.images.decoding import look_at
+from drovik.images.decode.formats import look_at
 from drovik.images.prepare import prepare
 from drovik.project.preps import Prep
 

@@ -12,7 +12,7 @@ import pytest
 from conftest import Drovik, FakeService, Reply, demo_on_port, good
 
 from drovik.comparing.judge_agreement import agreement_with_people
-from drovik.project.judging import comes_first
+from drovik.project.tasks import comes_first
 
 SCHEMA = {
     "type": "object",

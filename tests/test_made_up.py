@@ -12,16 +12,16 @@ from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
 from drovik.dialects.learn.sample_dialect import Learned, learn
-from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.dialects.learn.samples import read_sample
+from drovik.dialects.learn.shell import SampleFiles
 from drovik.errors import DrovikError
-from drovik.planning.adhoc import Question, by_hand
 from drovik.planning.plan import ask_of
+from drovik.planning.sources import Question, by_hand
 from drovik.project.cases import Picture
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile
-from drovik.transport.exchange import exchange
-from drovik.transport.request_writing import write_request
+from drovik.transport.attempt import exchange
+from drovik.transport.preparer import write_request
 from drovik.transport.session import Line
 
 DRAWS = 200

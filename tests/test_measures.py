@@ -29,7 +29,7 @@ from drovik.scoring.measures.calibration import threshold
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.regions import overlap as region_overlap
 from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
-from drovik.scoring.rules.numerals import readings
+from drovik.scoring.rules.quantities import readings
 
 LABELS = ["a", "b", "c"]
 PAIRS = st.lists(

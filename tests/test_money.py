@@ -14,8 +14,7 @@ import pytest
 from conftest import Drovik, FakeService, Reply, Result, StandInProcess, demo_on_port, good
 from test_safety import SORT, Serve, rows
 
-from drovik.cost.duration import after_free, break_even, seconds_for
-from drovik.cost.estimate import ArmQuote
+from drovik.cost.estimate import ArmQuote, after_free, break_even, seconds_for
 from drovik.cost.token_rates import Bounds, _fitted
 from drovik.project.settings import Limits, Price
 from drovik.project.spending import Counted, Spent

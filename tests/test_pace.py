@@ -18,8 +18,7 @@ import drovik.transport.shared_limits as sharing_module
 from drovik.project.dialects import LeftHeaders
 from drovik.project.settings import Limits
 from drovik.transport.circuit_breaker import FAILED_IN_A_ROW, Circuit
-from drovik.transport.rate_control import Pace
-from drovik.transport.rate_headers import left_of, span
+from drovik.transport.rate_control import Pace, left_of, span
 from drovik.transport.shared_limits import Sharing
 
 NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)

@@ -16,14 +16,13 @@ from PIL import Image
 from test_safety import SORT, Serve
 
 from drovik.errors import DrovikError
-from drovik.images.decoding import look_at
-from drovik.images.inspecting import blur_effect
-from drovik.images.kinds import extra_package
+from drovik.images.decode.formats import look_at
+from drovik.images.inspection import blur_effect
 from drovik.images.layout import layout_of
 from drovik.images.prepare import prepare
 from drovik.images.token_rules import picture_tokens
 from drovik.project.preps import Prep
-from drovik.project.token_counting import PictureTokens
+from drovik.project.settings import PictureTokens
 
 LIMIT = 10_000_000
 WIDTH, HEIGHT = 61, 47
@@ -203,9 +202,10 @@ def test_heic_is_read_and_a_missing_extra_is_one_line(monkeypatch: pytest.Monkey
     pillow_heif.from_pillow(Image.new("RGB", (64, 48), "green")).save(out)
     assert made(out.getvalue()).media_type == "image/jpeg"
     monkeypatch.setattr("importlib.import_module", lambda name: (_ for _ in ()).throw(ImportError(name)))
-    for kind, extra in (("heic", "heic"), ("pdf", "pdf"), ("video", "video")):
+    video = b"\0\0\0\x18ftypmp42" + bytes(12)
+    for data, extra in ((out.getvalue(), "heic"), (b"%PDF-1.7\n", "pdf"), (video, "video")):
         with pytest.raises(DrovikError) as error:
-            extra_package(kind, "x")  # type: ignore[arg-type]
+            look_at(data, "x", LIMIT)
         assert f'pip install "drovik[{extra}]"' in error.value.problems[0].line()
 
 

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from drovik.dialects.jsonpath import compile_path
+from drovik.dialects.reply_path import compile_path
 from drovik.dialects.response import unpack
 from drovik.dialects.template import Raw, compile_body, compile_text
 from drovik.errors import DrovikError

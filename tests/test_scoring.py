@@ -6,14 +6,14 @@ from typing import Any
 
 import pytest
 
-from drovik.parsing.answer import Answer
+from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_of
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Measure
-from drovik.scoring.rules.dates import read_date
+from drovik.scoring.rules.text_rules import read_date
 
 
 def task(measure: dict[str, Any], form: Any = "json") -> tuple[Task, Measure]:

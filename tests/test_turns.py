@@ -8,16 +8,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from drovik.dialects.turns import PicturePart, TextPart
+from drovik.dialects.request import PicturePart, TextPart
 from drovik.errors import DrovikError
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.planning.rendering import asking_of, canonical_asking
 from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case, Picture
-from drovik.project.prompts import Prompt
+from drovik.project.prompts import Prompt, compiled
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Task
-from drovik.project.templates import compiled
 
 SETTINGS = {
     "endpoints": {"e": {"url": "http://127.0.0.1:1", "dialect": "d"}},

@@ -11,7 +11,7 @@ from scipy import stats
 
 from drovik.comparing.verdict import compare_arms, estimate, in_words, rank, telling
 from drovik.errors import DrovikError
-from drovik.parsing.answer import Answer
+from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.settings import Price
 from drovik.project.spending import Spent

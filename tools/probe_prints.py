@@ -6,7 +6,7 @@ from pathlib import Path
 
 from PIL import Image
 
-from drovik.workflow.probe_picture import PROBES, draw
+from drovik.workflow.endpoint_trial import PROBES, draw
 
 rows = []
 for probe in PROBES:

@@ -31,8 +31,8 @@ if TYPE_CHECKING:
         StoreReadOnly,
         UsageError,
     )
-    from drovik.parsing.answer import Answer
-    from drovik.transport.tally import Tally
+    from drovik.parsing.answer_text import Answer
+    from drovik.transport.queue import Tally
     from drovik.workflow.asking import ask
     from drovik.workflow.estimating import SendingEstimate
     from drovik.workflow.results import Scores, compare
@@ -47,9 +47,9 @@ __all__ = [
 ]  # fmt: skip
 
 _PLACES = {
-    "Answer": "parsing.answer", "Event": "workflow.session", "OpenProject": "workflow.session",
+    "Answer": "parsing.answer_text", "Event": "workflow.session", "OpenProject": "workflow.session",
     "Scores": "workflow.results",
-    "SendingEstimate": "workflow.estimating", "SendingPlan": "workflow.session", "Tally": "transport.tally",
+    "SendingEstimate": "workflow.estimating", "SendingPlan": "workflow.session", "Tally": "transport.queue",
     "ask": "workflow.asking", "compare": "workflow.results",
 }  # fmt: skip
 

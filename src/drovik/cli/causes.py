@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import heading, say, shortened, table
+from drovik.comparing.verdict import percent
+from drovik.errors import DrovikError
+from drovik.evaluation.suspects import contradictions, doubts_of, mending_of, twins_of
+from drovik.images.perceptual_hash import print_of
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -17,8 +23,6 @@ MOST_DOUBTS = 40
 
 def show_causes(view: TaskView) -> None:
     """What to fix first, arm by arm."""
-    from drovik.comparing.verdict import percent
-    from drovik.evaluation.suspects import mending_of
 
     heading(f"{view.task.name}: what to fix first")
     rows = []
@@ -49,7 +53,6 @@ def show_causes(view: TaskView) -> None:
 
 def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
     """Suspect expected outputs, near-twins, and answers that contradict each other."""
-    from drovik.evaluation.suspects import contradictions, doubts_of
 
     heading("suspect expected outputs")
     doubts = [one for view in views for one in doubts_of(view)]
@@ -87,11 +90,6 @@ def _doubt_row(one: Doubt) -> list[str]:
 
 def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
     """Cases with nearly the same picture and different expected outputs; what cannot be read is left out."""
-    import json
-
-    from drovik.errors import DrovikError
-    from drovik.evaluation.suspects import twins_of
-    from drovik.images.perceptual_hash import print_of
 
     views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures
     cases: dict[str, list[str]] = {}
@@ -117,7 +115,6 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
 
 def causes_document(view: TaskView) -> list[dict[str, Any]]:
     """What to fix first, as plain values."""
-    from drovik.evaluation.suspects import mending_of
 
     return [
         {
@@ -146,9 +143,6 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
 
 def doubts_document(project: Project, views: Sequence[TaskView]) -> dict[str, Any]:
     """Suspect expected outputs, as plain values."""
-    from dataclasses import asdict
-
-    from drovik.evaluation.suspects import contradictions, doubts_of
 
     def plain(found: Sequence[Doubt | Twins | Contradiction]) -> list[dict[str, Any]]:
         return [asdict(one) for one in found]

@@ -6,12 +6,19 @@ import argparse
 from typing import TYPE_CHECKING
 
 from drovik import workflow
+from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say
-from drovik.cli.project_arguments import add_project_argument, project_folder
 from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT, DrovikError, Problem
+from drovik.images.decode.formats import look_at
+from drovik.images.layout import layout_of
+from drovik.planning.rendering import asking_of
+from drovik.planning.sources import decides_shots, is_elsewhere
+from drovik.project.arms import arms_of
+from drovik.project.cases import prep_for
+from drovik.project.reading import check_secrets
 
 if TYPE_CHECKING:
-    from drovik.images.picture_facts import PictureFacts
+    from drovik.images.decode.facts import PictureFacts
     from drovik.project.cases import Case
     from drovik.project.preps import Prep
     from drovik.project.reading import Project
@@ -27,7 +34,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Check a project; 1 where something is wrong with it, 2 where there is none."""
-    from drovik.project.reading import check_secrets
 
     folder = project_folder(arguments.project)
     project, problems = workflow.check_project(folder)
@@ -58,8 +64,6 @@ _SHOWN = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
 
 def _check_prompts(project: Project) -> list[Problem]:
     """Each prompt version rendered on every case; the first failure of each is told."""
-    from drovik.planning.rendering import asking_of
-    from drovik.project.arms import arms_of
 
     class Anything(dict[str, object]):
         """Stands for answers that are not there yet: whatever a template takes of them is there."""
@@ -104,10 +108,6 @@ def _first_problem(
     project: Project, case: Case, number: int, prep: Prep, seen: dict[tuple[str, str], PictureFacts]
 ) -> Problem | None:
     """What is wrong with sending one picture of a case by a prep; each file is looked at once."""
-    from drovik.images.decoding import look_at
-    from drovik.images.layout import layout_of
-    from drovik.planning.sources import decides_shots, is_elsewhere
-    from drovik.project.cases import prep_for
 
     picture = case.pictures[number]
     if is_elsewhere(picture):

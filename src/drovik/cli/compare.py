@@ -6,16 +6,13 @@ import argparse
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
-from drovik.cli.project_arguments import (
-    add_own_argument,
-    add_project_argument,
-    add_split_argument,
-    open_project,
-    open_store,
-)
 from drovik.cli.score import show_judges, show_mixed_models, show_older
+from drovik.comparing.verdict import compare_arms, estimate, in_words, p_value, percent, points, rank, telling
 from drovik.errors import DONE, Problem, UsageError, known_words
+from drovik.evaluation.gathering import gather
+from drovik.reporting.records import verdict_document
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
@@ -38,8 +35,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Compare what has been answered; nothing is sent."""
-    from drovik.evaluation.gathering import gather
-    from drovik.reporting.documents import verdict_document
 
     if len(arguments.arms) not in (0, 2):
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
@@ -78,7 +73,6 @@ def run(arguments: argparse.Namespace) -> int:
 def _compared(
     view: TaskView, arms: Sequence[str], measure: str | None, alone: bool
 ) -> tuple[list[str], list[Verdict]]:
-    from drovik.comparing.verdict import compare_arms, rank
 
     name = measure or view.task.decide_on
     known = [one.name for one in view.measures]
@@ -100,7 +94,6 @@ def _compared(
 
 def show_verdict(verdict: Verdict) -> None:
     """The verdict between two arms."""
-    from drovik.comparing.verdict import in_words, percent
 
     heading(f"{verdict.task}: {verdict.first} → {verdict.second}")
     say(in_words(verdict), style="bold")
@@ -127,7 +120,6 @@ def show_verdict(verdict: Verdict) -> None:
 
 def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> None:
     """All arms from best to worst, and the best beside each."""
-    from drovik.comparing.verdict import estimate, in_words, p_value, percent, points, telling
 
     by_first = {one.first: one for one in verdicts}
     measure = verdicts[0].measure if verdicts else view.task.decide_on

@@ -13,13 +13,26 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.arguments import open_project, open_store
+from drovik.cli.ask.summary import sending_document, sum_up
+from drovik.cli.compare import show_ranking, show_verdict
 from drovik.cli.printing import heading, print_json, say
+from drovik.cli.quote import show_compared
+from drovik.cli.report import write_report
+from drovik.cli.sending import send_plan
+from drovik.comparing.verdict import compare_arms, rank
+from drovik.demo.copying import copy_demo
 from drovik.errors import DOES_NOT_HOLD, DONE
+from drovik.evaluation.gathering import gather
+from drovik.files import read_text
+from drovik.reporting.records import verdict_document
+from drovik.standin.faults import read_faults
+from drovik.standin.service import DEFAULT_PORT, StandIn, serve
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
     from drovik.project.reading import Project
-    from drovik.transport.tally import Tally
+    from drovik.transport.queue import Tally
 
 EXAMPLE = "drovik demo"
 FAULTS = "limit=0.004,error=0.006,lost=0.006,seed=4"
@@ -36,7 +49,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """The whole job, from copying to the report."""
-    from drovik.cli.report import write_report
 
     started = time.monotonic()
     job = _do_the_job(arguments.folder, quiet=arguments.quiet or arguments.json, silent=arguments.json)
@@ -68,12 +80,6 @@ class _Job:
 
 def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
-    from drovik.cli.project_arguments import open_project, open_store
-    from drovik.cli.quote import show_compared
-    from drovik.cli.sending import send_plan
-    from drovik.cli.summing_up import sending_document, sum_up
-    from drovik.demo.copying import copy_demo
-    from drovik.evaluation.gathering import gather
 
     fresh = copy_demo(folder)
     with _StandInThread() as standin, open_store(folder / ".drovik" / "answers.sqlite") as store:
@@ -95,8 +101,6 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
 
 def _show_results(views: list[TaskView]) -> None:
     """Each task's ranking, and what the second prompt version did for the sloppy model."""
-    from drovik.cli.compare import show_ranking, show_verdict
-    from drovik.comparing.verdict import compare_arms, rank
 
     for view in views:
         ordered, verdicts = rank(view.scores, str(view.task.decide_on))
@@ -107,8 +111,6 @@ def _show_results(views: list[TaskView]) -> None:
 
 
 def _verdicts(views: list[TaskView]) -> dict[str, Any]:
-    from drovik.comparing.verdict import rank
-    from drovik.reporting.documents import verdict_document
 
     tasks = {}
     for view in views:
@@ -122,7 +124,6 @@ def _verdicts(views: list[TaskView]) -> dict[str, Any]:
 
 def _use_port(folder: Path, port: int) -> None:
     """Write the stand-in's port into drovik.toml, where it is not the one that stands there."""
-    from drovik.files import read_text
 
     path = folder / "drovik.toml"
     text = read_text(path, path.name)
@@ -151,8 +152,6 @@ class _StandInThread:
             self._ready.set()
 
     async def _serve(self) -> None:
-        from drovik.standin.faults import read_faults
-        from drovik.standin.service import DEFAULT_PORT, StandIn, serve
 
         standin = StandIn(faults=read_faults(FAULTS))
         try:

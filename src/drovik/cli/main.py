@@ -19,11 +19,11 @@ from drovik.version import __version__
 
 COMMANDS = {
     "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),
-    "endpoint": ("drovik.cli.endpoint", "learn a service from its own sample, try it, list its models"),
-    "ask": ("drovik.cli.ask", "one question about one or more pictures, no project needed"),
-    "talk": ("drovik.cli.talk", "a conversation about pictures"),
+    "endpoint": ("drovik.cli.endpoint.command", "learn a service from its own sample, try it, list its models"),
+    "ask": ("drovik.cli.ask.command", "one question about one or more pictures, no project needed"),
+    "talk": ("drovik.cli.ask.talk", "a conversation about pictures"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
-    "pictures": ("drovik.cli.pictures", "what a prep makes of the pictures, and what looks wrong with them"),
+    "pictures": ("drovik.cli.pictures.command", "what a prep makes of the pictures, and what looks wrong with them"),
     "quote": ("drovik.cli.quote", "what sending would cost: requests, tokens, money, time"),
     "send": ("drovik.cli.send", "send what has no answer yet"),
     "score": ("drovik.cli.score", "the scores of each arm"),
@@ -41,7 +41,7 @@ class _Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         if message.startswith("unrecognized arguments"):
-            from drovik.project.former_names import remedy_for
+            from drovik.project.toml_files import remedy_for
 
             words = message.partition(": ")[2].split()
             message += "".join(f"; {word}: {new}" for word in words if (new := remedy_for(word.partition("=")[0])))

@@ -10,6 +10,7 @@ from decimal import Decimal
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
+from drovik.parsing.answer_text import STATUSES
 from drovik.text import escaped_json
 
 if TYPE_CHECKING:
@@ -100,7 +101,6 @@ def seconds(value: float | None) -> str:
 
 def statuses(counts: Mapping[str, int], unsent: int = 0) -> str:
     """Statuses with their counts, in the order of the design."""
-    from drovik.parsing.answer_text import STATUSES
 
     parts = [f"{name} {counts[name]}" for name in STATUSES if counts.get(name)]
     return ", ".join(parts + [f"not sent {unsent}"] * bool(unsent)) or "none"

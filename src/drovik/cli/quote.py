@@ -8,10 +8,17 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
-from drovik.cli.plan_arguments import add_plan_arguments, positive, wanted_of
+from drovik.cli.arguments import (
+    add_plan_arguments,
+    add_project_argument,
+    open_project,
+    open_store,
+    positive,
+    wanted_of,
+)
 from drovik.cli.printing import aside, heading, print_json, say, table
-from drovik.cli.project_arguments import add_project_argument, open_project, open_store
 from drovik.errors import DONE
+from drovik.workflow.services import amounts
 
 if TYPE_CHECKING:
     from drovik.cost.token_rates import Bounds
@@ -55,7 +62,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _instead(made: SendingEstimate, word: str | None) -> dict[str, Decimal]:
     """The sum for which it is done another way, by currency."""
-    from drovik.workflow.limits import amounts
 
     currencies = sorted({one.price.currency for one in made.arms if one.price})
     return amounts([word] if word else [], currencies, "--break-even")

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.printing import print_json, say
-from drovik.cli.project_arguments import (
+from drovik.cli.arguments import (
     add_choice_arguments,
     add_own_argument,
     add_project_argument,
@@ -15,7 +15,10 @@ from drovik.cli.project_arguments import (
     open_project,
     open_store,
 )
+from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
+from drovik.evaluation.gathering import gather
+from drovik.reporting.page import write_page
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -40,7 +43,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Write the page of what has been answered; nothing is sent."""
-    from drovik.evaluation.gathering import gather
 
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
@@ -56,9 +58,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 def write_report(project: Project, views: Sequence[TaskView], path: Path) -> int:
     """Write the page to a file; its size in bytes."""
-    from datetime import datetime
-
-    from drovik.reporting.page import write_page
 
     page = write_page(project, views, datetime.now()).encode("utf-8", "replace")
     temporary = path.with_name(f".{path.name}.part")

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
-from drovik.cli.project_arguments import (
+from drovik.cli.arguments import (
     add_choice_arguments,
     add_own_argument,
     add_project_argument,
@@ -14,13 +14,19 @@ from drovik.cli.project_arguments import (
     open_project,
     open_store,
 )
+from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
+from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
+from drovik.comparing.judge_agreement import checked_against_people
+from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures, percent, with_interval
 from drovik.errors import DONE
+from drovik.evaluation.gathering import gather
+from drovik.reporting.records import arm_document
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
     from drovik.scoring.arm_scores import ArmScores, MeasureScore
+    from drovik.scoring.json_pointer import Structure
     from drovik.scoring.measure import Table
-    from drovik.scoring.structure import Structure
 
 EXAMPLE = "drovik score --task sort --details\n  drovik score --causes"
 
@@ -41,8 +47,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
-    from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
-    from drovik.evaluation.gathering import gather
 
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
@@ -74,9 +78,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _arm_document(view: TaskView, arm: ArmScores) -> dict[str, Any]:
-    from dataclasses import asdict
-
-    from drovik.reporting.documents import arm_document
 
     structure = view.structure(arm.arm)
     return {**arm_document(arm), "structure": asdict(structure) if structure else None}
@@ -99,7 +100,6 @@ def show_scores(view: TaskView) -> None:
 
 
 def _cells(score: MeasureScore) -> list[str]:
-    from drovik.comparing.verdict import estimate, percent
 
     one = estimate(score)
     what = f"{score.measure.name} ({score.measure.what})"
@@ -107,7 +107,6 @@ def _cells(score: MeasureScore) -> list[str]:
 
 
 def _show_notes(view: TaskView) -> None:
-    from drovik.comparing.verdict import estimate_as_read, percent, with_interval
 
     for arm in view.scores:
         for score in arm.measures:
@@ -132,7 +131,6 @@ def _show_notes(view: TaskView) -> None:
 
 def show_judges(view: TaskView) -> None:
     """Say how far each judge agrees with people."""
-    from drovik.comparing.judge_agreement import checked_against_people
 
     for measure in view.measures:
         if told := checked_against_people(measure):
@@ -167,7 +165,6 @@ def show_mixed_models(arm: ArmScores) -> None:
 
 def _show_repeats(arm: ArmScores) -> None:
     """What repeats agree on, and what repair turns came to and cost beside the first."""
-    from drovik.comparing.verdict import estimate, percent, with_interval
 
     if arm.agreement is not None:
         same = percent(arm.agreement)
@@ -187,7 +184,6 @@ def show_older(view: TaskView) -> None:
 
 
 def _show_details(arm: ArmScores) -> None:
-    from drovik.comparing.verdict import estimate_figures, with_interval
 
     for score in arm.measures:
         heading(f"{arm.arm}: {score.measure.name}, {len(score.scored)} cases")
@@ -198,7 +194,6 @@ def _show_details(arm: ArmScores) -> None:
 
 def _show_structure(arm: str, structure: Structure) -> None:
     """Which members of JSON answers come and go."""
-    from drovik.comparing.verdict import percent
 
     heading(f"{arm}: structure of {structure.answers} answers, {percent(structure.same)} of them alike")
     rows = [

@@ -6,10 +6,19 @@ import argparse
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.plan_arguments import add_plan_arguments, positive, wanted_of
+from drovik.cli.arguments import (
+    add_plan_arguments,
+    add_project_argument,
+    open_project,
+    open_store,
+    positive,
+    wanted_of,
+)
+from drovik.cli.ask.summary import sending_document, show_drift, sum_up
 from drovik.cli.printing import print_json
-from drovik.cli.project_arguments import add_project_argument, open_project, open_store
 from drovik.cli.sending import exit_code, send_as_asked
+from drovik.cli.watching import watch
+from drovik.evaluation.drift import drift_of
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
@@ -43,8 +52,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Send; 1 where some answers failed or the limit of money was reached, 3 where a service could not be used."""
-    from drovik.cli.summing_up import sending_document, show_drift, sum_up
-    from drovik.cli.watching import watch
 
     if arguments.watch:
         return watch(arguments)
@@ -62,7 +69,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _drifts(project: Project, store: Store, planned: Planned) -> list[object]:
-    from drovik.evaluation.drift import drift_of
 
     asked = [ask for asks in planned.plan.to_send.values() for ask in asks]
     arms = {(ask.task.name, ask.arm.name) for ask in asked}

@@ -1,22 +1,69 @@
-"""Sending a plan for a command: agreed to, within the limits, with progress."""
+"""Signals while something is sent: the first lets no new request leave, the second leaves what is under way.
+
+Sending a plan for a command: agreed to, within the limits, with progress.
+
+Progress of long work: a count, rate, time left, money and failures; plain lines without a terminal.
+"""
 
 from __future__ import annotations
 
 import argparse
 import asyncio
-from typing import TYPE_CHECKING
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable
+from decimal import Decimal
+from types import TracebackType
+from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.printing import money
 from drovik.cli.services import agreement, require_sendable
-from drovik.cli.stopping import until_stopped
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
-    from drovik.store.budget import Budget
+    from drovik.store.claims import Budget
     from drovik.store.store import Store
-    from drovik.transport.tally import Tally
+    from drovik.transport.dispatcher import Courier
+    from drovik.transport.queue import Tally
     from drovik.workflow.plan import Planned
+
+
+SIGNALS = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))
+"""What asks a program to stop; a terminal that is closed sends SIGHUP."""
+_STOPPING = "Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them."
+
+
+async def until_stopped(courier: Courier, note: Callable[[str], None] | None = None) -> Tally:
+    """Send until all is sent, or a signal comes.
+
+    :param note: is told that it is stopping.
+    """
+    loop = asyncio.get_running_loop()
+    task = asyncio.create_task(workflow.send(courier))
+
+    def stop() -> None:
+        if courier.tally.interrupted:
+            task.cancel()
+            return
+        courier.interrupt()
+        if note is not None:
+            note(_STOPPING)
+
+    for number in SIGNALS:
+        loop.add_signal_handler(number, stop)
+    try:
+        return await task
+    except asyncio.CancelledError:
+        courier.tally.interrupted = True
+        courier.tally.left = courier.tally.open - courier.tally.elsewhere
+        return courier.tally
+    finally:
+        for number in SIGNALS:
+            loop.remove_signal_handler(number)
 
 
 def exit_code(tally: Tally) -> int:
@@ -41,10 +88,116 @@ def send_as_asked(project: Project, store: Store, planned: Planned, arguments: a
 
 def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, budget: Budget | None = None) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    from drovik.cli.progress import Progress
-
     courier = workflow.courier_for(project, store, planned, budget)
     if planned.plan.count() == 0:
         return courier.tally
     with Progress(courier.tally, quiet) as progress:
         return asyncio.run(until_stopped(courier, progress.note))
+
+
+_PLAIN_SECONDS = 5.0
+_DRAWN_SECONDS = 0.2
+_BAR = 12
+MOST_ARMS_DRAWN = 24
+
+
+class Progress:
+    """Shows a tally while it grows. Everything goes to standard error; `quiet` shows nothing."""
+
+    def __init__(self, tally: Tally, quiet: bool) -> None:
+        self._tally, self._quiet = tally, quiet
+        self._started = time.monotonic()
+        self._done = threading.Event()
+        self._thread: threading.Thread | None = None
+        self._live: Any = None
+
+    def __enter__(self) -> Progress:
+        if not self._quiet:
+            if sys.stderr.isatty():
+                self._draw()
+            self._thread = threading.Thread(target=self._follow, daemon=True)
+            self._thread.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._done.set()
+        if self._thread:
+            self._thread.join()
+        if self._live:
+            self._live.update(self._drawn())
+            self._live.stop()
+
+    def note(self, text: str) -> None:
+        """Say something beside the progress."""
+        print(text, file=sys.stderr)
+
+    def _draw(self) -> None:
+        from rich.console import Console
+        from rich.live import Live
+
+        console = Console(stderr=True, markup=False, highlight=False)
+        self._live = Live(self._drawn(), console=console, refresh_per_second=8, transient=False)
+        self._live.start()
+
+    def _follow(self) -> None:
+        while not self._done.wait(_DRAWN_SECONDS if self._live else _PLAIN_SECONDS):
+            if self._live:
+                self._live.update(self._drawn())
+            else:
+                print(self.line(), file=sys.stderr, flush=True)
+
+    def line(self) -> str:
+        """The state of the work in one line."""
+        tally = self._tally
+        done = tally.answered + tally.failed + tally.elsewhere
+        passed = max(time.monotonic() - self._started, 1e-6)
+        rate = done / passed
+        left = f"{_time(tally.total - done, rate)} left" if rate > 0 else "time left unknown"
+        failed = f"{tally.failed} failed" + (f", {tally.tried_again} tried again" if tally.tried_again else "")
+        quiet = tally.quiet_until - time.monotonic()
+        failed += f"   waits {quiet:.0f} s, as a service asked" if quiet >= 1 else ""
+        failed += f"   {tally.state}" if tally.state else ""
+        return f"{done} of {tally.total}   {rate:.1f} a second   {left}   {self._money()}   {failed}"
+
+    def _money(self) -> str:
+        """What was spent, and of what where there is a limit."""
+        tally = self._tally
+        if not tally.most:
+            return money(tally.money)
+        nothing = Decimal(0)
+        spent = {one: tally.paid_before.get(one, nothing) + tally.money.get(one, nothing) for one in tally.most}
+        return ", ".join(f"{spent[one]:.4f} of {most} {one}" for one, most in tally.most.items())
+
+    def _drawn(self) -> Any:
+        """The line, and below it a row for each arm: how far, how fast, what it cost, what went wrong."""
+        from rich.console import Group
+        from rich.table import Table
+        from rich.text import Text
+
+        arms = list(self._tally.arms.items())
+        if not 1 < len(arms) <= MOST_ARMS_DRAWN:
+            return Text(self.line())
+        passed = max(time.monotonic() - self._started, 1e-6)
+        drawn = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
+        for name in ("task", "arm", "", "done", "a second", "time left", "paid", "failures on the way"):
+            drawn.add_column(name, justify="right" if name in ("done", "a second", "time left", "paid") else "left")
+        for (task, arm), counts in arms:
+            done = counts.answered + counts.failed
+            rate = done / passed
+            trouble = ", ".join(f"{kind} {count}" for kind, count in counts.troubles.most_common(3))
+            share = round(_BAR * done / counts.total) if counts.total else 0
+            left = _time(counts.total - done, rate) if rate and done < counts.total else "–"
+            bar = "█" * share + "░" * (_BAR - share)
+            row = (f"{done} of {counts.total}", f"{rate:.1f}", left, money(counts.money), trouble)
+            drawn.add_row(task, arm, bar, *row)
+        return Group(Text(self.line(), style="bold"), drawn)
+
+
+def _time(count: int, rate: float) -> str:
+    """How long so many take, for the eye."""
+    seconds = round(count / rate)
+    if seconds < 120:
+        return f"{seconds} s"
+    return f"{seconds // 60} min" if seconds < 7200 else f"{seconds / 3600:.1f} h"

@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.printing import aside
 from drovik.errors import Problem, UsageError
+from drovik.workflow import services
+from drovik.workflow.services import require_sendable as require
 
 if TYPE_CHECKING:
     from drovik.workflow.services import Services
@@ -70,7 +72,6 @@ def agreement() -> Callable[[str], bool] | None:
 
 def all_services(given: Path | None) -> Services:
     """The services of the project that is meant, and the user's own."""
-    from drovik.workflow import services
 
     return services.all_services(nearest_project(given))
 
@@ -80,6 +81,5 @@ def require_sendable(services: Services, names: list[str], trusted: bool) -> Non
 
     :raises DrovikError: with every endpoint that fails.
     """
-    from drovik.workflow.services import require_sendable as require
 
     require(services, names, trusted, agreement())

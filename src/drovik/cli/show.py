@@ -3,23 +3,30 @@
 from __future__ import annotations
 
 import argparse
+import json
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
-from drovik.cli.project_arguments import (
+from drovik.cli.arguments import (
     add_choice_arguments,
     add_own_argument,
     add_project_argument,
     open_project,
     open_store,
 )
+from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
 from drovik.errors import DONE, Problem, UsageError, known_words
+from drovik.evaluation.gathering import gather
+from drovik.images.decode.formats import look_at
+from drovik.planning.answers import pictures_sent
+from drovik.planning.rendering import asking_of
+from drovik.scoring.json_pointer import ABSENT
+from drovik.scoring.measure import expected_at
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
-    from drovik.parsing.answer import Answer
+    from drovik.parsing.answer_text import Answer
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
     from drovik.project.reading import Project
@@ -41,10 +48,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Show a case; nothing is sent."""
-    from dataclasses import replace
-
-    from drovik.evaluation.gathering import gather
-    from drovik.planning.answers import pictures_sent
 
     project = open_project(arguments.project)
     case = next((one for one in project.cases if one.id == arguments.case), None)
@@ -79,7 +82,6 @@ class Sent:
 
 
 def _show_case(project: Project, case: Case) -> None:
-    from drovik.images.decoding import look_at
 
     heading(f"case {case.id}  ({project.settings.cases}, {case.place})")
     for picture in case.pictures:
@@ -91,7 +93,6 @@ def _show_case(project: Project, case: Case) -> None:
 
 
 def _show_task(view: TaskView, case: Case, sent: Mapping[str, Sent], full: bool) -> None:
-    import json
 
     heading(view.task.heading)
     if view.task.name in case.expected:
@@ -129,8 +130,6 @@ def _show_traces(view: TaskView, case: Case) -> None:
 
 
 def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace, ...]]]:
-    from drovik.scoring.json_pointer import ABSENT
-    from drovik.scoring.measure import expected_at
 
     answer = view.answers[arm].get(case.id)
     found = []
@@ -144,7 +143,6 @@ def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace
 
 def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent]) -> str:
     """The prompt as it was sent, or as it would be where nothing was."""
-    from drovik.planning.rendering import asking_of
 
     found = sent.get(view.identities[arm.name].get(case.id, ""))
     if found and found.asked:

@@ -9,6 +9,9 @@ from pathlib import Path
 
 from drovik.cli.printing import say
 from drovik.errors import DONE, Problem, UsageError
+from drovik.standin.desk import Ledger
+from drovik.standin.faults import read_faults
+from drovik.standin.service import StandIn, serve
 
 EXAMPLE = "drovik stand-in --port 8765 --faults limit=0.1,lost=0.05 --slow 0.5"
 
@@ -31,9 +34,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Serve until interrupted."""
-    from drovik.standin.faults import read_faults
-    from drovik.standin.ledger import Ledger
-    from drovik.standin.service import StandIn
 
     faults = read_faults(arguments.faults)
     if arguments.slow < 0 or not 0 <= arguments.port <= 65535:
@@ -51,7 +51,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 async def _serve(standin: object, port: int) -> None:
-    from drovik.standin.service import StandIn, serve
 
     assert isinstance(standin, StandIn)
     try:

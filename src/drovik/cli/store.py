@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say, table
-from drovik.cli.project_arguments import add_project_argument, project_folder
 from drovik.errors import DOES_NOT_HOLD, DONE
+from drovik.store.repair import check_store, repair_store
 
 EXAMPLE = "drovik store check\n  drovik store repair"
 
@@ -29,7 +30,6 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _check(path: Path, as_json: bool) -> int:
-    from drovik.store.repair import check_store
 
     found = check_store(path)
     if as_json:
@@ -46,7 +46,6 @@ def _check(path: Path, as_json: bool) -> int:
 
 
 def _repair(path: Path, as_json: bool) -> int:
-    from drovik.store.repair import check_store, repair_store
 
     if path.exists() and not check_store(path).errors:
         if as_json:

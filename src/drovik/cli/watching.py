@@ -7,10 +7,12 @@ import time
 from pathlib import Path
 
 from drovik import workflow
-from drovik.cli.plan_arguments import wanted_of
+from drovik.cli.arguments import open_project, open_store, project_folder, wanted_of
+from drovik.cli.ask.summary import say_what_stops, sum_up
 from drovik.cli.printing import aside
-from drovik.cli.project_arguments import open_project, open_store, project_folder
+from drovik.cli.sending import exit_code, send_as_asked
 from drovik.errors import DrovikError
+from drovik.project.settings import read_settings
 
 LOOKS_EVERY = 1.0
 SETTLED = 0.7
@@ -19,8 +21,6 @@ SETTLED = 0.7
 
 def watch(arguments: argparse.Namespace) -> int:
     """Send what there is, then what comes; 130 at the end, as every interrupted run."""
-    from drovik.cli.sending import exit_code, send_as_asked
-    from drovik.cli.summing_up import say_what_stops, sum_up
 
     folder = project_folder(arguments.project)
     seen: object = None
@@ -60,7 +60,6 @@ State = tuple[tuple[str, int, int], ...]
 
 def _state(folder: Path) -> State:
     """What the files of a project look like: the cases, the pictures, the tasks, the settings."""
-    from drovik.project.settings import read_settings
 
     settings = read_settings(folder, [])
     paths = [folder / "drovik.toml"]

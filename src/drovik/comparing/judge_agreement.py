@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from drovik.comparing.statistics import score_interval
+from drovik.heavy import np
 from drovik.scoring.measures.confusion import accuracy, kappa
 from drovik.scoring.measures.judge import Judge, agreement_rows
 
@@ -18,7 +19,6 @@ def agreement_with_people(pairs: Sequence[tuple[str, str]]) -> tuple[float, tupl
 
     :param pairs: the judge's verdict and the people's on the same answer.
     """
-    import numpy as np
 
     words, places = agreement_rows(pairs)
     size = len(words)

@@ -12,8 +12,9 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING
 
+from drovik.heavy import np
+
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
     Floats = NDArray[np.float64]
@@ -52,14 +53,12 @@ def bootstrap(rows: Floats, statistic: ScoreOf, resamples: int = RESAMPLES, seed
     :param statistic: from sums of shape (b, k) to values of shape (b,).
     :return: shape (resamples,).
     """
-    import numpy as np
 
     return np.concatenate([statistic(sums) for sums in _resampled(rows, resamples, seed)])
 
 
 def _resampled(rows: Floats, resamples: int, seed: int) -> Iterator[Floats]:
     """The sums of resamples of rows, some at a time."""
-    import numpy as np
 
     kinds, counts = kinds_of(_in_blocks(rows, seed))
     size_of_all = int(counts.sum())
@@ -73,7 +72,6 @@ def _resampled(rows: Floats, resamples: int, seed: int) -> Iterator[Floats]:
 
 def kinds_of(rows: Floats) -> tuple[Floats, NDArray[np.int64]]:
     """The different rows in order, and how often each of them comes: `numpy.unique`, but quicker where few differ."""
-    import numpy as np
 
     plain = np.ascontiguousarray(rows + 0.0)  # so that there is one nought, and not -0
     size = plain.itemsize * plain.shape[1]
@@ -90,7 +88,6 @@ def _in_blocks(rows: Floats, seed: int) -> Floats:
     Such sums are as independent and as alike in distribution as the rows are, and a resample of them spreads as
     widely: the interval is the same but for the chance of the draw, and many rows take no longer than a thousand.
     """
-    import numpy as np
 
     if len(rows) <= MOST_ROWS or len(kinds_of(rows[:BLOCKS])[1]) < BLOCKS // 2:
         return rows
@@ -105,7 +102,6 @@ def bootstrap_all(
     rows: Floats, statistics: Callable[[Floats], dict[str, Floats]], resamples: int = RESAMPLES, seed: int = SEED
 ) -> dict[str, Floats]:
     """Several statistics of sums by name, over the same resamples: see `bootstrap`."""
-    import numpy as np
 
     found: dict[str, list[Floats]] = {}
     for sums in _resampled(rows, resamples, seed):
@@ -116,7 +112,6 @@ def bootstrap_all(
 
 def percentile_interval(values: Floats) -> tuple[float, float]:
     """The 95 % percentile interval of bootstrapped values (Efron and Tibshirani, 1993, chapter 13)."""
-    import numpy as np
 
     low, high = np.quantile(values, [(1 - LEVEL) / 2, (1 + LEVEL) / 2])
     return float(low), float(high)
@@ -143,7 +138,6 @@ def bootstrapped_interval(value: float, values: Floats, size: int) -> tuple[tupl
 
     :param size: how many rows there are.
     """
-    import numpy as np
 
     if float(np.ptp(values)) == 0.0:
         return wilson_interval(min(max(value, 0.0), 1.0) * size, size), "Wilson"
@@ -156,7 +150,6 @@ def paired_interval(first: Floats, second: Floats, score_of: ScoreOf) -> tuple[f
 
     :param first: shape (n, k), row by row of the same cases as `second`.
     """
-    import numpy as np
 
     size = first.shape[1]
 
@@ -195,7 +188,6 @@ def permutation_test(first: Floats, second: Floats, score_of: ScoreOf, seed: int
 
     :param first: shape (n, k), row by row of the same cases as `second`.
     """
-    import numpy as np
 
     sums = first.sum(axis=0), second.sum(axis=0)
     observed = abs(float(score_of(sums[1]) - score_of(sums[0])))
@@ -215,7 +207,6 @@ def permutation_test(first: Floats, second: Floats, score_of: ScoreOf, seed: int
 
 
 def _differences(sums: tuple[Floats, Floats], moved: Floats, score_of: ScoreOf) -> Floats:
-    import numpy as np
 
     result: Floats = np.abs(score_of(sums[1] - moved) - score_of(sums[0] + moved))
     return result

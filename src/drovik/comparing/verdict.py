@@ -19,6 +19,7 @@ from drovik.comparing.statistics import (
     wilson_interval,
 )
 from drovik.errors import DrovikError, Problem, UsageError
+from drovik.heavy import np
 from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.scoring.measure import CaseScore, Measure
 
@@ -107,7 +108,6 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
 
 
 def _weighed_estimate(weigh: Weighing, cases: Sequence[ScoredCase]) -> Estimate:
-    import numpy as np
 
     (low, high), method = weighed.interval(weigh, weighed.groups_of(cases))
     return Estimate(float(weigh(np.ones((1, len(cases))))[0]), low, high, len(cases), method)
@@ -128,7 +128,6 @@ def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
 
 def _rows(measure: Measure, cases: Sequence[ScoredCase]) -> tuple[Floats, bool]:
     """The rows of statistics, summed over groups where some group has several cases; and whether that is so."""
-    import numpy as np
 
     rows = measure.rows([_score(one) for one in cases])
     names = [one.case.group if one.case.group is not None else f"\0{one.case.id}" for one in cases]

@@ -11,10 +11,10 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from drovik.comparing.statistics import SEED, percentile_interval, wilson_interval
+from drovik.heavy import np
 from drovik.scoring.arm_scores import ScoredCase
 
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
     from drovik.scoring.measure import Floats, Weighing
@@ -26,14 +26,12 @@ _CHUNK = 4_000_000
 
 def groups_of(cases: Sequence[ScoredCase]) -> NDArray[np.int64]:
     """The group of each case, by number; a case without one is a group of its own."""
-    import numpy as np
 
     names = [one.case.group if one.case.group is not None else f"\0{one.case.id}" for one in cases]
     return np.unique(names, return_inverse=True)[1].astype(np.int64)
 
 
 def _in_chunks(weigh: Weighing, weights: Floats) -> Floats:
-    import numpy as np
 
     step = max(1, _CHUNK // max(weights.shape[1], 1))
     return np.concatenate([weigh(weights[n : n + step]) for n in range(0, len(weights), step)])
@@ -41,7 +39,6 @@ def _in_chunks(weigh: Weighing, weights: Floats) -> Floats:
 
 def _draws(groups: NDArray[np.int64], resamples: int) -> Floats:
     """How often each case counts in each resample of whole groups, shape (resamples, n)."""
-    import numpy as np
 
     size = int(groups.max()) + 1
     chance = np.random.default_rng(SEED)
@@ -52,7 +49,6 @@ def _draws(groups: NDArray[np.int64], resamples: int) -> Floats:
 
 def interval(weigh: Weighing, groups: NDArray[np.int64]) -> tuple[tuple[float, float], str]:
     """A 95 % percentile bootstrap interval over cases or groups; Wilson's where every resample is alike."""
-    import numpy as np
 
     values = _in_chunks(weigh, _draws(groups, RESAMPLES))
     if float(np.ptp(values)) == 0.0:
@@ -72,7 +68,6 @@ def permutation_test(both: Weighing, groups: NDArray[np.int64]) -> float:
 
     :param both: the figure of the first arm's cases and the second's behind them, in the same order.
     """
-    import numpy as np
 
     size = int(groups.max()) + 1
     chance = np.random.default_rng(SEED)

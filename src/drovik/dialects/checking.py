@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from drovik.dialects.jsonpath import compile_path
-from drovik.dialects.reply_path import compile_place
+from drovik.dialects.reply_path import compile_path, compile_place
 from drovik.dialects.request import RequestWriter
 from drovik.dialects.request_template import RequestTemplate
 from drovik.dialects.template import compile_text

@@ -1,4 +1,6 @@
-"""What is asked, and a dialect → the HTTP requests: those of its steps, and the request proper.
+"""What is said to a model: turns of text and pictures, as far as Drovik knows it.
+
+What is asked, and a dialect → the HTTP requests: those of its steps, and the request proper.
 
 A draft holds what is known before anything is sent. Steps add what they take from replies to it; then
 the request proper is filled. Where a dialect has no steps it is filled at once, off the event loop.
@@ -8,18 +10,73 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import pybase64
 
 from drovik.dialects.request_template import HttpRequest, RequestTemplate
 from drovik.dialects.template import COLLECTIONS, Raw, Scope, compile_text
-from drovik.dialects.turns import Asking, TextPart, Turn, as_one_text, text_of
 from drovik.errors import Problem, RequestError
 from drovik.images.prepare import Prepared
 from drovik.project.arms import Arm
 from drovik.project.dialects import Dialect, Step
 from drovik.project.settings import Endpoint
+
+
+@dataclass(frozen=True)
+class TextPart:
+    """A stretch of text in a turn."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class PicturePart:
+    """A picture in a turn: which of the case's pictures, counted from 0."""
+
+    number: int
+
+
+@dataclass(frozen=True)
+class Turn:
+    """What one side says: an ordered list of text and picture parts. `by` is `user` or `assistant`."""
+
+    by: str
+    parts: tuple[TextPart | PicturePart, ...]
+
+
+@dataclass(frozen=True)
+class Asking:
+    """All that is said to a model for one case: the system text and the turns."""
+
+    system: str
+    turns: tuple[Turn, ...]
+
+    def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
+        # Looked up once for each of a hundred thousand requests that say the same.
+        return hash((self.system, self.turns))
+
+    def picture_numbers(self) -> tuple[int, ...]:
+        """Which of the case's pictures are sent, in order."""
+        return tuple(part.number for turn in self.turns for part in turn.parts if isinstance(part, PicturePart))
+
+
+def as_one_text(asking: Asking, names: Mapping[Any, str]) -> str:
+    """All turns as one text, for services that take no turns: each with who says it, where there are several."""
+    if len(asking.turns) == 1:
+        return text_of(asking.turns[0])
+    return "\n\n".join(f"{names.get(turn.by, turn.by)}: {text_of(turn)}" for turn in asking.turns)
+
+
+def text_of(turn: Turn) -> str:
+    """A turn's text, its stretches each on lines of its own."""
+    return "\n".join(part.text.strip() for part in turn.parts if isinstance(part, TextPart) and part.text.strip())
+
 
 NEED_BYTES = ("base64", "data_url", "media_type", "format", "name")
 """The slots of a picture for which its bytes have to be read and prepared."""

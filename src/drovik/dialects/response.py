@@ -14,8 +14,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from drovik.dialects.events import Events, JsonLines, Piece
-from drovik.dialects.jsonpath import compile_path
-from drovik.dialects.reply_path import compile_place
+from drovik.dialects.reply_path import compile_path, compile_place
 from drovik.project.dialects import ReplyForm
 
 _MOST_TOKENS = 10**12

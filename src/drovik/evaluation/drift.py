@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from math import comb
 
 from drovik.parsing.answer_text import Reader
 from drovik.planning.answers import answers_for, read_reply
@@ -46,7 +47,6 @@ class Drift:
 
     def chance_of_so_few(self) -> float:
         """How likely so few same answers are if each is the same by the chance that repeats show (binomial)."""
-        from math import comb
 
         p = self.expected_same or 0.0
         return sum(comb(self.asked, k) * p**k * (1 - p) ** (self.asked - k) for k in range(self.same + 1))

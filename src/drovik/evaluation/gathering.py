@@ -6,23 +6,21 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from drovik.errors import Problem, UsageError, known_words
-from drovik.parsing.answer import Answer
-from drovik.planning.answers import answers_for, pictures_sent
+from drovik.parsing.answer_text import Answer
+from drovik.planning.answers import answers_for, judged_cases, pictures_sent
 from drovik.planning.conversation import arm_before, threads_of
-from drovik.planning.judged_cases import judged_cases
 from drovik.planning.plan import Ask, Thread
 from drovik.planning.sources import source_digests
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
-from drovik.project.judging import judged_id
 from drovik.project.reading import Project
-from drovik.project.tasks import Task
+from drovik.project.tasks import Task, judged_id
 from drovik.scoring.arm_scores import ArmScores, Expectations, score_arm, with_wrong_before
 from drovik.scoring.catalogue import informed, measures_of
+from drovik.scoring.json_pointer import Structure, structure_of
 from drovik.scoring.measure import Measure
 from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.judge import Judge
-from drovik.scoring.structure import Structure, structure_of
 from drovik.store.store import Store
 
 MARK = 4

@@ -11,12 +11,11 @@ from typing import Any
 from drovik.evaluation.error_impact import ToMend, to_mend
 from drovik.evaluation.gathering import TaskView
 from drovik.images.perceptual_hash import NEARLY_THE_SAME, Print
-from drovik.scoring.claims import statement_of
 from drovik.scoring.json_pointer import at
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
-from drovik.scoring.mentions import Text
+from drovik.scoring.mentions import Text, statement_of
 
 WORDS = 16
 _BEGINNING = 3

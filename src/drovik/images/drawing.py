@@ -4,14 +4,11 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from drovik.errors import PictureError, Problem
+from drovik.heavy import Image, ImageCms, ImageEnhance, ImageFilter, ImageOps
 from drovik.images.layout import Layout
 from drovik.project.preps import Prep
-
-if TYPE_CHECKING:
-    from PIL import Image
 
 _REMEDY = {2: 0, 3: 3, 4: 1, 5: 5, 6: 4, 7: 6, 8: 2}
 """Pillow's transposition (its `Transpose` enum, by number) that turns each of Exif's orientations upright."""
@@ -36,7 +33,6 @@ def draw(picture: Image.Image, layout: Layout, prep: Prep) -> Iterator[Image.Ima
 
 def _resized(picture: Image.Image, layout: Layout) -> Image.Image:
     """The crop at its size, still lying as it is stored: turning the small picture is cheaper than the large."""
-    from PIL import Image
 
     lies = layout.orientation >= 5
     size = (layout.resized[1], layout.resized[0]) if lies else layout.resized
@@ -61,7 +57,6 @@ def _resized(picture: Image.Image, layout: Layout) -> Image.Image:
 
 
 def _in_place(picture: Image.Image, layout: Layout) -> Image.Image:
-    from PIL import Image
 
     if layout.orientation != 1:
         picture = picture.transpose(Image.Transpose(_REMEDY[layout.orientation]))
@@ -69,7 +64,6 @@ def _in_place(picture: Image.Image, layout: Layout) -> Image.Image:
 
 
 def _on_canvas(picture: Image.Image, layout: Layout, prep: Prep) -> Image.Image:
-    from PIL import Image
 
     mode = picture.mode if picture.mode == "RGBA" else "RGB"
     canvas = Image.new(mode, layout.canvas, prep.margin or "white")
@@ -78,7 +72,6 @@ def _on_canvas(picture: Image.Image, layout: Layout, prep: Prep) -> Image.Image:
 
 
 def _toned(picture: Image.Image, prep: Prep) -> Image.Image:
-    from PIL import Image, ImageEnhance, ImageFilter, ImageOps
 
     if (prep.gray or prep.contrast or prep.sharpen) and picture.mode == "RGBA":
         picture = Image.alpha_composite(Image.new("RGBA", picture.size, "white"), picture).convert("RGB")
@@ -115,7 +108,6 @@ def _in_srgb(picture: Image.Image, profile: bytes | None) -> Image.Image:
     """The picture's colours as sRGB where it came with a profile of its own; as they are where that fails."""
     if not profile or picture.mode not in ("RGB", "CMYK", "L"):
         return picture
-    from PIL import ImageCms
 
     try:
         own = ImageCms.ImageCmsProfile(io.BytesIO(profile))

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 from typing import NamedTuple
 
+from drovik.heavy import Image, np
 from drovik.images.prepare import thumbnail
 
 SIDE = 16
@@ -35,10 +37,6 @@ def print_of(data: bytes, path: str, max_pixels: int) -> Print:
 
     :raises DrovikError: as `prepare` does.
     """
-    import io
-
-    import numpy as np
-    from PIL import Image
 
     small = thumbnail(data, path, max_pixels, 160)
     with Image.open(io.BytesIO(small.data)) as picture:

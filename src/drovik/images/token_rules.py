@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from drovik.project.token_counting import Count, PictureTokens, Resize
+from drovik.project.settings import Count, PictureTokens, Resize
 
 
 def picture_tokens(size: tuple[int, int], steps: PictureTokens) -> int:

@@ -1,4 +1,6 @@
-"""A model's text → a reading: the value in it, its status, and how the value was found.
+"""What is read out of a reply, for one arm and one case.
+
+A model's text → a reading: the value in it, its status, and how the value was found.
 
 Statuses and ways of finding are those of the design; this is a pure function of text, form and schema.
 """
@@ -17,6 +19,29 @@ from drovik.files import depth_exceeds
 from drovik.parsing.find_json import MAX_DEPTH, find_in_long, find_json
 from drovik.parsing.schema_errors import SchemaError, schema_errors
 from drovik.project.schemas import SchemaChecker
+from drovik.project.spending import Spent
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from.
+
+    `pictures` tell where the pictures come from that it is about, where a measure has to know.
+    """
+
+    status: Status
+    how: str = ""
+    text: str = ""
+    value: Any = None
+    errors: tuple[SchemaError, ...] = ()
+    note: str = ""
+    model: str | None = None
+    input_tokens: int | None = None
+    output_tokens: int | None = None
+    spent: Spent | None = None
+    seconds: float | None = None
+    pictures: tuple[Mapping[str, Any], ...] = ()
+
 
 READING_REVISION = 3
 """Raised when the same text may be read otherwise than before, so that kept readings are made again."""

@@ -9,9 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from drovik.parsing.answer import Answer
-from drovik.planning.answers import answer_to, answers_for
-from drovik.planning.judged_cases import judged_cases
+from drovik.parsing.answer_text import Answer
+from drovik.planning.answers import answer_to, answers_for, judged_cases
 from drovik.planning.plan import Ask, Follow, Mend, State, Thread, ask_of
 from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case

@@ -1,4 +1,6 @@
-"""What there is to ask, and what of it has no answer yet.
+"""A part of the cases or answers, drawn by a seed: for a first look, or to see whether a service is as it was.
+
+What there is to ask, and what of it has no answer yet.
 
 Asks are light: text is rendered again when it is sent, pictures are read then, so that a hundred
 thousand of them fit in memory. What is asked next in a conversation, or by a task that comes after
@@ -7,6 +9,7 @@ another, depends on answers: it is planned when those are there (see `threads`).
 
 from __future__ import annotations
 
+import random
 import re
 import secrets
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
@@ -14,15 +17,67 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any, Literal, NamedTuple
 
-from drovik.dialects.turns import Asking
+from jsonpointer import JsonPointer, JsonPointerException
+
+from drovik.dialects.request import Asking
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.planning.rendering import asking_of, canonical_asking, is_same_for_all
 from drovik.planning.sources import shown_of
-from drovik.project.arms import Arm
-from drovik.project.canonical import digest_of_text
+from drovik.project.arms import Arm, canonical, digest_of_text
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.store.records import Asked
+
+
+def sample_of_cases(cases: Sequence[Case], tasks: Iterable[Task], count: int, seed: int) -> list[Case]:
+    """So many cases, spread over the labels as evenly as there are cases of each, in the order of the project.
+
+    The labels are those expected by the first task that has a label measure; cases without one are a label of
+    their own.
+    """
+    by_label: dict[str, list[Case]] = {}
+    place = _label_place(tasks)
+    for case in cases:
+        by_label.setdefault(_label(case, place), []).append(case)
+    chance = random.Random(seed)
+    heaps = [chance.sample(by_label[label], len(by_label[label])) for label in sorted(by_label)]
+    chance.shuffle(heaps)
+    taken: set[str] = set()
+    while heaps and len(taken) < count:
+        for heap in heaps:
+            if len(taken) < count:
+                taken.add(heap.pop().id)
+        heaps = [heap for heap in heaps if heap]
+    return [case for case in cases if case.id in taken]
+
+
+def _label_place(tasks: Iterable[Task]) -> tuple[str, str] | None:
+    for task in tasks:
+        for measure in sorted(task.measures, key=lambda one: one.name != task.decide_on):
+            if measure.type == "label":
+                return task.name, str(measure.table.get("at", ""))
+    return None
+
+
+def _label(case: Case, place: tuple[str, str] | None) -> str:
+    if place is None or place[0] not in case.expected:
+        return ""
+    try:
+        return canonical(JsonPointer(place[1]).resolve(case.expected[place[0]], None))
+    except JsonPointerException:
+        return ""
+
+
+def sample_of_asks(asks: Iterable[Ask], count: int, seed: int) -> list[Ask]:
+    """Of each arm so many asks that have an answer, in order."""
+    by_arm: dict[tuple[str, str], list[Ask]] = {}
+    for ask in asks:
+        by_arm.setdefault((ask.task.name, ask.arm.name), []).append(ask)
+    chance = random.Random(seed)
+    chosen = {
+        one.identity for name in sorted(by_arm) for one in chance.sample(by_arm[name], min(count, len(by_arm[name])))
+    }
+    return [ask for asks in by_arm.values() for ask in asks if ask.identity in chosen]
 
 
 @dataclass(frozen=True)

@@ -9,13 +9,12 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from drovik.dialects.turns import Asking, PicturePart, TextPart, Turn
+from drovik.dialects.request import Asking, PicturePart, TextPart, Turn
 from drovik.errors import DrovikError, Problem, ProjectError, known_words
-from drovik.project.arms import Arm
-from drovik.project.canonical import canonical
+from drovik.project.arms import Arm, canonical
 from drovik.project.cases import Case, prep_for
+from drovik.project.prompts import TooMuch, compiled, render
 from drovik.project.tasks import Task
-from drovik.project.templates import TooMuch, compiled, render
 
 if TYPE_CHECKING:
     from jinja2 import Template

@@ -1,4 +1,8 @@
-"""Cases: pictures, facts `given` to the prompt, and expected outputs, whichever file they come from.
+"""Expected outputs against the tasks they are for: known tasks, and the tasks' own schemas.
+
+The three sources of cases, each as rows: JSON Lines, CSV, and a folder of pictures per label.
+
+Cases: pictures, facts `given` to the prompt, and expected outputs, whichever file they come from.
 
 `read_cases` looks at what `cases` in drovik.toml names: a .jsonl file, a .csv file, or a folder with
 one folder of pictures per label.
@@ -6,18 +10,234 @@ one folder of pictures per label.
 
 from __future__ import annotations
 
+import csv
+import io
+import itertools
+import json
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from types import MappingProxyType
 from typing import Annotated, Any, Literal, NamedTuple
 
+from jsonpointer import JsonPointer
 from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
-from drovik.errors import Problem
-from drovik.project.case_sources import Row
+from drovik.errors import DrovikError, Problem, ProjectError, known_words
+from drovik.files import opened
 from drovik.project.preps import Box, Prep
+from drovik.project.schemas import SchemaChecker
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of
+
+_MOST_ERRORS = 100
+"""Of one expected output."""
+
+
+def check_expected(cases: Sequence[Case], tasks: Sequence[Task], names: Sequence[str], source: str) -> list[Problem]:
+    """Expected outputs that are for no task, or that the task's own schema would not let through.
+
+    :param names: of all tasks, also of those that could not be read.
+    """
+    checkers = {task.name: SchemaChecker(task.schema) for task in tasks if task.schema is not None}
+    problems = []
+    for case in cases:
+        for name in (*case.expected, *case.refusal):
+            if name not in names:
+                place = f"{case.place}: expected" if name in case.expected else f"{case.place}: refusal"
+                problems.append(Problem(f"there is no task '{name}'", known_words(name, names), source, place))
+        for name, checker in checkers.items():
+            if name not in case.expected:
+                continue
+            for error in checker.mismatches(case.expected[name], _MOST_ERRORS):
+                steps = "".join(f"/{step}" for step in error.steps)
+                what = f"does not fit the task's own schema: {error.words[:160]}"
+                remedy = f"correct it, or tasks/{name}'s schema"
+                problems.append(Problem(what, remedy, source, f"{case.place}: expected.{name}{steps}"))
+    return problems
+
+
+_PICTURES = (".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff", ".heic", ".heif")
+_CLIPS = (".mp4", ".m4v", ".mov", ".webm", ".mkv", ".avi")
+PICTURE_ENDINGS = frozenset((*_PICTURES, *_CLIPS, ".pdf"))
+"""Which files of a folder are taken for pictures; what they are is then read from their content."""
+
+MOST_LINE_BYTES = 50_000_000
+"""Of one case: what it gives and what is expected, no picture."""
+
+_PLAIN_COLUMNS = ("id", "image", "group", "split")
+_PREFIXES = ("image", "given", "expected", "region")
+
+
+@dataclass(frozen=True)
+class Row:
+    """What a source yields: a case not yet checked, and where it was written."""
+
+    values: Mapping[str, Any] | bytes
+    place: str
+
+
+def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row]:
+    """A row a line; empty lines are passed over."""
+    try:
+        with opened(path, source) as file:
+            for number in itertools.count(1):
+                line = file.readline(MOST_LINE_BYTES + 1)
+                if not line:
+                    return
+                if len(line) > MOST_LINE_BYTES:
+                    what = f"is longer than {MOST_LINE_BYTES // 1_000_000} MB"
+                    raise ProjectError(Problem(what, "each line is one case", source, f"line {number}"))
+                stripped = line.removeprefix(b"\xef\xbb\xbf").strip()
+                if stripped:
+                    yield Row(stripped, f"line {number}")
+    except DrovikError as error:
+        problems.extend(error.problems)
+
+
+def folder_rows(root: Path, path: Path, tasks: Sequence[Task]) -> Iterator[Row]:
+    """A row a picture: the id from its file's name, the label from its folder's.
+
+    The label becomes the expected output of every task that has a label measure, at that measure's
+    place. Pictures that lie in no label's folder are cases without an expected output.
+    """
+    for file in sorted(path.rglob("*")):
+        if file.suffix.lower() not in PICTURE_ENDINGS or not file.is_file():
+            continue
+        inside = file.relative_to(path)
+        if any(part.startswith(".") for part in inside.parts):
+            continue
+        expected = _expected_by_label(inside.parts[0], tasks) if len(inside.parts) > 1 else {}
+        picture = str(file.relative_to(root)) if file.is_relative_to(root) else str(file)
+        yield Row({"id": file.stem, "images": [picture], "expected": expected}, str(inside))
+
+
+def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
+    expected: dict[str, Any] = {}
+    for task in tasks:
+        for measure in task.measures:
+            at = measure.table.get("at", "")
+            if measure.type == "label" and isinstance(at, str):
+                _put(expected, [task.name, *JsonPointer(at).parts], label)
+                break
+    return expected
+
+
+def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
+    """A row a line after the header; an empty cell is an absent value."""
+    try:
+        with opened(path, source) as binary, io.TextIOWrapper(binary, encoding="utf-8-sig", newline="") as file:
+            reader = csv.DictReader(file, strict=True)
+            columns = list(reader.fieldnames or ())
+            wrong = _check_columns(columns, source)
+            problems.extend(wrong)
+            if wrong:
+                return
+            types = {column: _type_at(column, tasks) for column in columns if column.startswith("expected.")}
+            for cells in reader:
+                row = _csv_row(cells, types, source, reader.line_num, problems)
+                if row:
+                    yield row
+    except csv.Error as error:
+        problems.append(Problem(f"is not proper CSV: {error}", "fix its quotes", source))
+    except UnicodeDecodeError as error:
+        problems.append(Problem(f"is not UTF-8 at byte {error.start}", "save it as UTF-8", source))
+    except DrovikError as error:
+        problems.extend(error.problems)
+
+
+def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
+    problems = []
+    for needed in ("id", "image"):
+        if needed not in columns and not (needed == "image" and any(one.startswith("image.") for one in columns)):
+            problems.append(Problem(f"there is no column '{needed}'", "add it to the first line", source, "line 1"))
+    for column in columns:
+        if columns.count(column) > 1:
+            problems.append(Problem(f"the column '{column}' stands there twice", "take one out", source, "line 1"))
+        head, _, rest = column.partition(".")
+        if column not in _PLAIN_COLUMNS and not (head in _PREFIXES and rest):
+            known = (*_PLAIN_COLUMNS, "image.TAG", "given.NAME", "expected.TASK.NAME", "region.NAME")
+            problems.append(Problem(f"unknown column '{column}'", known_words(column, known), source, "line 1"))
+        if any(other.startswith(f"{column}.") for other in columns) and head == "expected":
+            what = f"the column '{column}' is one value, and other columns are members of it"
+            problems.append(Problem(what, "keep one or the other", source, "line 1"))
+    return list(dict.fromkeys(problems))
+
+
+def _csv_row(
+    cells: Mapping[str | Any, Any], types: Mapping[str, str], source: str, line: int, problems: list[Problem]
+) -> Row | None:
+    place = f"line {line}"
+    if None in cells or None in cells.values():
+        problems.append(Problem("has another number of cells than the first line", "count the commas", source, place))
+        return None
+    values: dict[str, Any] = {"images": []}
+    for column, cell in cells.items():
+        head, _, rest = column.partition(".")
+        if cell == "":
+            continue
+        if head == "image":
+            values["images"].append({"path": cell, "tag": rest or None})
+        elif head == "region":
+            values.setdefault("regions", {})[rest] = _box(cell)
+        elif head == "given":
+            values.setdefault("given", {})[rest] = cell
+        elif head == "expected":
+            try:
+                value = _typed(cell, types[column])
+            except ValueError:
+                what = f"'{cell}' is no {types[column]}, which the task's schema asks for"
+                problems.append(Problem(what, "fix the cell", source, f"{place}: {column}"))
+                return None
+            _put(values.setdefault("expected", {}), rest.split("."), value)
+        else:
+            values[column] = cell
+    return Row(values, place)
+
+
+def _box(cell: str) -> list[str]:
+    """Four numbers, with or without brackets, parted by commas or spaces; what they are is checked with the case."""
+    return cell.strip(" []").replace(",", " ").split()
+
+
+def _put(tree: dict[str, Any], path: Sequence[str], value: object) -> None:
+    for step in path[:-1]:
+        tree = tree.setdefault(step, {})
+    tree[path[-1]] = value
+
+
+def _type_at(column: str, tasks: Sequence[Task]) -> str:
+    """The JSON type that the task's schema wants at a column such as `expected.sort.kind`."""
+    _, name, *steps = column.split(".")
+    schema: Any = next((task.schema for task in tasks if task.name == name), None)
+    for step in steps:
+        schema = schema.get("properties", {}).get(step) if isinstance(schema, dict) else None
+    kinds = schema.get("type") if isinstance(schema, dict) else None
+    wanted = [kind for kind in (kinds if isinstance(kinds, list) else [kinds]) if kind != "null"]
+    return str(wanted[0]) if wanted and wanted[0] else "string"
+
+
+def _typed(cell: str, kind: str) -> object:
+    """A cell as its type; lists and objects are written as JSON.
+
+    :raises ValueError: where it is none.
+    """
+    if kind == "string":
+        return cell
+    if kind == "boolean":
+        words = {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}
+        if cell.strip().lower() not in words:
+            raise ValueError(cell)
+        return words[cell.strip().lower()]
+    if kind == "integer":
+        return int(cell)
+    if kind == "number":
+        value = json.loads(cell)
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise ValueError(cell)
+        return value
+    return json.loads(cell)
+
 
 Split = Literal["tune", "held_out"]
 Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
@@ -116,15 +336,13 @@ def read_cases(folder: Path, source: str, tasks: Sequence[Task], problems: list[
 
 
 def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
-    from drovik.project import case_sources
-
     path = folder / source
     if path.is_dir():
-        return case_sources.folder_rows(folder, path, tasks)
+        return folder_rows(folder, path, tasks)
     if path.suffix.lower() == ".csv":
-        return case_sources.csv_rows(path, source, tasks, problems)
+        return csv_rows(path, source, tasks, problems)
     if path.suffix.lower() in (".jsonl", ".ndjson"):
-        return case_sources.jsonl_rows(path, source, problems)
+        return jsonl_rows(path, source, problems)
     remedy = "name a .jsonl or .csv file, or a folder of pictures per label"
     what = "the cases are of no known kind" if path.exists() else "there are no cases here"
     problems.append(Problem(what, remedy, source))

@@ -14,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from drovik.errors import ConsentError, Problem
-from drovik.project.canonical import digest, digest_of_bytes
+from drovik.project.arms import digest, digest_of_bytes
 
 KEPT_VARIABLES = (
     "PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LANGUAGE", "TZ", "TERM", "TMPDIR", "TEMP", "TMP",

@@ -12,7 +12,7 @@ from pathlib import Path
 from drovik.errors import Problem, ProjectError
 from drovik.files import read_text
 from drovik.project.commands import environment_for, words_of
-from drovik.project.git_ignore import would_be_committed
+from drovik.project.key_signs import would_be_committed
 from drovik.project.settings import FILE_NAME, Endpoint
 
 KEYRING_SERVICE = "drovik"

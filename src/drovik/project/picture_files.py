@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.files import without_waiting
-from drovik.project.canonical import digest_of_bytes
+from drovik.project.arms import digest_of_bytes
 
 MOST_BYTES = 2_000_000_000
 """Of one picture's file: a clip may be long, but it is read as a whole."""

@@ -1,23 +1,29 @@
-"""A project folder → one record of all that a person wrote in it, or every problem at once."""
+"""A project folder → one record of all that a person wrote in it, or every problem at once.
+
+People's own verdicts on answers, in `reviews.jsonl`, shaped as the judge's answers.
+"""
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
+
+from pydantic import Field, ValidationError
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.project import key_signs
-from drovik.project.cases import Case, read_cases
+from drovik.project.cases import Case, check_expected, read_cases
 from drovik.project.dialects import Dialect, read_dialects
-from drovik.project.expected import check_expected
 from drovik.project.keys import check_keys, read_keys
 from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import OUR_VARIABLES
-from drovik.project.reviews import Reviews, read_reviews
 from drovik.project.settings import ProjectFile, read_settings
 from drovik.project.task_checks import check_chains, check_judges, check_variables
 from drovik.project.tasks import Task, read_tasks, task_names
-from drovik.project.toml_files import collected
+from drovik.project.toml_files import Frozen, collected, problems_of, read_text
 
 
 @dataclass(frozen=True)
@@ -115,3 +121,47 @@ def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> lis
         for case in cases
         for name in sorted(set(users) - set(case.given))
     ]
+
+
+REVIEWS = "reviews.jsonl"
+
+
+class Review(Frozen):
+    """A line of `reviews.jsonl`: what a person says of one answer."""
+
+    task: str
+    case: str
+    arm: str
+    verdict: Any
+    by: str = Field(default="")
+
+
+Reviews = Mapping[tuple[str, str, str], Any]
+"""People's verdicts, by the judging task, the case and the arm."""
+
+
+def read_reviews(folder: Path, tasks: Sequence[Task], problems: list[Problem]) -> Reviews:
+    """What people said; of several verdicts on one answer the last. What is wrong is added to `problems`."""
+    if not (folder / REVIEWS).is_file():
+        return {}
+    found: dict[tuple[str, str, str], Any] = {}
+    judging = {task.name for task in tasks if task.judges is not None}
+    text = read_text(folder / REVIEWS, REVIEWS, problems) or ""
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip():
+            continue
+        place = f"line {number}"
+        try:
+            one = Review.model_validate(json.loads(line))
+        except ValidationError as error:
+            problems.extend(problems_of(error, Review, REVIEWS, place))
+            continue
+        except (ValueError, RecursionError) as error:
+            problems.append(Problem(f"is not JSON: {error}", "each line is one JSON object", REVIEWS, place))
+            continue
+        if one.task not in judging:
+            what = f"there is no judging task '{one.task}'"
+            problems.append(Problem(what, known_words(one.task, judging), REVIEWS, place))
+            continue
+        found[one.task, one.case, one.arm] = one.verdict
+    return found

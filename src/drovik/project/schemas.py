@@ -12,6 +12,9 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import islice
 from typing import TYPE_CHECKING, Any, NamedTuple
+from urllib.parse import unquote
+
+from jsonschema_rs import Draft202012Validator, FancyRegexOptions, ValidationError
 
 from drovik.errors import Problem
 from drovik.files import depth_exceeds
@@ -96,7 +99,6 @@ def _first_line(text: str) -> str:
 
 
 def _compiled(schema: Mapping[str, Any]) -> Draft202012Validator:
-    from jsonschema_rs import Draft202012Validator, FancyRegexOptions
 
     options = FancyRegexOptions(backtrack_limit=BACKTRACKS)
     return Draft202012Validator(_translated(schema), pattern_options=options, retriever=_fetch_nothing)
@@ -178,7 +180,6 @@ def check_schema(schema: object, file: str) -> list[Problem]:
 
 def _check_compiled(schema: dict[str, Any], file: str) -> list[Problem]:
     """What only compiling shows: patterns that are none, or too large; anchors that are not there."""
-    from jsonschema_rs import ValidationError
 
     try:
         _compiled({key: value for key, value in schema.items() if key != "$schema"})
@@ -190,7 +191,6 @@ def _check_compiled(schema: dict[str, Any], file: str) -> list[Problem]:
 
 
 def _is_there(schema: Any, reference: str) -> bool:
-    from urllib.parse import unquote
 
     part = schema
     for step in unquote(reference[2:]).split("/"):

@@ -1,24 +1,120 @@
-"""`tasks/NAME/question.toml` and `answer.schema.json`: the form of a task's answer, and its measures."""
+"""Chains: a task that comes `after` another one, and `where` it is asked at all.
+
+Tasks that judge answers: whose answers they are put, what people said of the same ones, in which order sides come.
+
+A judge is a task as any other; only its cases are not the project's own but the answers of another task, one case for
+each arm and case (`lp-014~gull/v2`). People's own verdicts stand in `reviews.jsonl`, shaped as the judge's answers.
+
+`tasks/NAME/question.toml` and `answer.schema.json`: the form of a task's answer, and its measures.
+"""
 
 from __future__ import annotations
 
+import hashlib
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from jsonpointer import JsonPointer, JsonPointerException
-from pydantic import BeforeValidator, Field
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from drovik.errors import Problem, ProjectError, known_words
 from drovik.files import unreadable
-from drovik.project.chains import After, Where
-from drovik.project.judging import Judges
 from drovik.project.prompts import Prompt, read_prompts
 from drovik.project.schemas import check_schema
 from drovik.project.toml_files import Frozen, read_json, read_toml, validated
+
+if TYPE_CHECKING:
+    pass
+
+
+class After(Frozen):
+    """Whose answer a task takes up: by the same model and prep, unless another model is named.
+
+    Without `prompt` it is the prompt version of the same name, or the last one where there is none.
+    """
+
+    task: str
+    model: str | None = None
+    prompt: str | None = None
+
+    def canonical(self) -> dict[str, object]:
+        """What is given of it."""
+        return self.model_dump(exclude_none=True)
+
+
+class Where(Frozen):
+    """A condition on the earlier answer's value: what stands `at` a place `is` one of these, or not, or has it."""
+
+    at: str = ""
+    is_: list[Any] | None = Field(default=None, alias="is")
+    is_not: list[Any] | None = None
+    has: str | None = None
+
+    @field_validator("is_", "is_not", mode="before")
+    @classmethod
+    def _as_list(cls, value: object) -> object:
+        return value if value is None or isinstance(value, list) else [value]
+
+    @field_validator("at")
+    @classmethod
+    def _is_pointer(cls, at: str) -> str:
+        try:
+            JsonPointer(at)
+        except JsonPointerException:
+            raise ValueError(f"'{at}' is not a JSON Pointer; write it like /kind") from None
+        return at
+
+    @model_validator(mode="after")
+    def _asks_something(self) -> Where:
+        if sum(one is not None for one in (self.is_, self.is_not, self.has)) != 1:
+            raise ValueError("it has one of 'is', 'is_not' and 'has'")
+        return self
+
+    def holds(self, value: Any) -> bool:
+        """Whether an answer's value meets the condition; a place that is not there is nothing."""
+        found = JsonPointer(self.at).resolve(value, None) if isinstance(value, dict | list) or not self.at else None
+        if self.has is not None:
+            return self.has.lower() in found.lower() if isinstance(found, str) else self.has in (found or ())
+        if self.is_ is not None:
+            return found in self.is_
+        return found not in (self.is_not or ())
+
+
+if TYPE_CHECKING:
+    pass
+
+GIVEN_ONE = ("answer", "expected")
+GIVEN_TWO = ("first", "second", "expected")
+
+
+class Judges(Frozen):
+    """Whose answers a task judges: those of the `arms` of a task, or of all of them.
+
+    With `against`, two answers are put side by side: an arm's and that one's, in an order drawn by chance.
+    """
+
+    task: str
+    arms: list[str] | None = None
+    against: str | None = None
+
+    def given(self) -> tuple[str, ...]:
+        """The variables that a judge's prompt may use beside those of the case."""
+        return GIVEN_TWO if self.against else GIVEN_ONE
+
+
+def judged_id(case: str, arm: str) -> str:
+    """The id of the case that an arm's answer about a case is to a judge."""
+    return f"{case}~{arm}"
+
+
+def comes_first(case: str, arm: str) -> bool:
+    """Whether an arm's answer stands first of two: by a draw that is the same each time."""
+    return hashlib.sha256(f"{case}\0{arm}".encode()).digest()[0] % 2 == 0
+
 
 Form = Literal["json", "text"]
 

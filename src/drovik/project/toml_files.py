@@ -1,8 +1,14 @@
-"""TOML files into frozen pydantic records; every error becomes a Problem with its place in the file."""
+"""Writing a file so that it is never there in part.
+
+Names of settings and options that were called otherwise before: the old are unknown, and lead to the new.
+
+TOML files into frozen pydantic records; every error becomes a Problem with its place in the file.
+"""
 
 from __future__ import annotations
 
 import copy
+import os
 import typing
 from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
@@ -12,8 +18,36 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from drovik import files
-from drovik.errors import DrovikError, Problem, known_words
-from drovik.project.former_names import remedy_for
+from drovik.errors import DrovikError, Problem, ProjectError, known_words
+
+
+def write_whole(path: Path, text: str) -> None:
+    """Write a file so that it is there whole, or as it was before.
+
+    :raises DrovikError: where it cannot be written.
+    """
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        temporary.write_text(text, encoding="utf-8")
+        temporary.replace(path)
+    except OSError as error:
+        raise ProjectError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
+
+
+SETTINGS = {
+    "at_once": "concurrency", "tries": "max_tries", "patience": "give_up_after", "sees": "takes_pictures",
+    "lives": "valid_for", "second_try": "repair_turn", "own": "function", "likeness": "similarity",
+    "held": "held_out",
+}  # fmt: skip
+OPTIONS = {"--most": "--budget", "--again": "--resend", "--doubtful": "--suspects", "--instead": "--break-even"}
+
+
+def remedy_for(name: str) -> str | None:
+    """What to write in place of a former name; None where it is none."""
+    new = SETTINGS.get(name) or OPTIONS.get(name)
+    return f"it is '{new}' now" if new else None
+
 
 Record = TypeVar("Record", bound="Frozen")
 Got = TypeVar("Got")

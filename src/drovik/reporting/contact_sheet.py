@@ -6,12 +6,10 @@ import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from drovik.errors import Problem, UsageError
-
-if TYPE_CHECKING:
-    from PIL import Image
+from drovik.heavy import Image, ImageDraw, ImageFont
 
 _CELL = (300, 220)
 _GAP = 20
@@ -44,7 +42,6 @@ def write_sheet(rows: Sequence[Row], path: Path) -> tuple[int, int]:
 
     :raises DrovikError: where it cannot be written.
     """
-    from PIL import Image, ImageDraw
 
     drawn = [_drawn(row) for row in rows]
     width = max(one.width for one in drawn) + 2 * _GAP
@@ -67,7 +64,6 @@ def write_sheet(rows: Sequence[Row], path: Path) -> tuple[int, int]:
 
 def _drawn(row: Row) -> Image.Image:
     """A row: its heading, the picture before, and to its right those after, as many beside each other as fit."""
-    from PIL import Image, ImageDraw
 
     lines = max(len(tile.lines) for tile in (row.before, *row.after))
     step = (_CELL[0] + _GAP, _CELL[1] + lines * _LINE + _GAP)
@@ -84,7 +80,6 @@ def _drawn(row: Row) -> Image.Image:
 
 
 def _place(canvas: Image.Image, pen: Any, tile: Tile, at: tuple[int, int]) -> None:
-    from PIL import Image
 
     with Image.open(io.BytesIO(tile.data)) as opened:
         opened.draft("RGB", (_CELL[0] * 2, _CELL[1] * 2))
@@ -107,6 +102,5 @@ def _place(canvas: Image.Image, pen: Any, tile: Tile, at: tuple[int, int]) -> No
 
 
 def _font(size: int) -> Any:
-    from PIL import ImageFont
 
     return ImageFont.load_default(size)

@@ -8,11 +8,14 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from importlib.resources import files
 from typing import Any
+
+from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from drovik.comparing.judge_agreement import checked_against_people
 from drovik.comparing.verdict import (
@@ -34,7 +37,7 @@ from drovik.images.prepare import thumbnail
 from drovik.parsing.answer_text import STATUSES
 from drovik.project.cases import Case
 from drovik.project.reading import Project
-from drovik.reporting.figures import interval_figure
+from drovik.reporting.records import interval_figure
 from drovik.scoring.arm_scores import ArmScores, MeasureScore
 from drovik.scoring.measure import Finding
 from drovik.text import visible
@@ -118,7 +121,6 @@ def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> st
 
     :param now: what the page says it was made at.
     """
-    from jinja2 import Environment, PackageLoader, StrictUndefined
 
     environment = Environment(
         loader=PackageLoader("drovik.reporting", "."), autoescape=True, undefined=StrictUndefined,
@@ -202,7 +204,6 @@ def _worst_first(row: tuple[Case, dict[str, list[Finding]]]) -> tuple[int, str]:
 def _miss(
     project: Project, view: TaskView, case: Case, found: dict[str, list[Finding]], thumbnails: dict[str, str]
 ) -> Miss:
-    import json
 
     rows = []
     for arm, findings in found.items():

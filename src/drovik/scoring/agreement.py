@@ -7,8 +7,8 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from itertools import combinations
 
-from drovik.parsing.answer import Answer
-from drovik.project.canonical import canonical
+from drovik.parsing.answer_text import Answer
+from drovik.project.arms import canonical
 
 
 def word_overlap(first: str, second: str) -> float:

@@ -8,6 +8,10 @@ from functools import cached_property
 from itertools import pairwise
 from typing import NamedTuple
 
+from rapidfuzz.distance import LCSseq, Levenshtein
+
+from drovik.heavy import np
+
 _ALIKE = 0.5
 """Lines go together where so much of their characters stands; else one was dropped and another was added."""
 _MOST_PAIRS = 4_000
@@ -51,7 +55,6 @@ class Aligned:
         if one is None or other is None:
             words = tuple((self.got[other] if other is not None else self.wanted[one or 0]).split())
             return [Step("insert", (), words, 0) if one is None else Step("delete", words, (), 0)]
-        from rapidfuzz.distance import Levenshtein
 
         first, second = self.wanted[one].split(), self.got[other].split()
         # Words that differ in letter case alone go together, so that "No entry" and "Entry" have one word in common.
@@ -82,7 +85,6 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Aligne
     :param wanted: the lines that are expected, without what does not count.
     :param free: whether lines may stand in any order.
     """
-    from rapidfuzz.distance import Levenshtein
 
     pairs = _paired(wanted, got, free)
     if free:
@@ -113,7 +115,6 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     elif not free and len(left) == len(right) and _go_together(wanted, got, left, right, same):
         same |= dict(zip(left, right, strict=True))
     elif left and right:
-        import numpy as np
         from scipy.optimize import linear_sum_assignment
 
         alike = np.array([[_alike(wanted[a], got[b]) for b in right] for a in left])
@@ -140,7 +141,6 @@ def _go_together(
 
 def _alike(one: str, other: str) -> float:
     """How alike two lines are, 0 to 1; a line that is cut short is the line it begins."""
-    from rapidfuzz.distance import Levenshtein
 
     first, second = one.casefold(), other.casefold()
     if len(second) > 2 and first.startswith(second):
@@ -155,7 +155,6 @@ def _same(wanted: Sequence[str], got: Sequence[str], free: bool) -> dict[int, in
         for number, line in enumerate(got):
             places.setdefault(line, []).append(number)
         return {number: places[line].pop(0) for number, line in enumerate(wanted) if places.get(line)}
-    from rapidfuzz.distance import LCSseq
 
     return {
         one.src_start + n: one.dest_start + n
@@ -167,7 +166,6 @@ def _same(wanted: Sequence[str], got: Sequence[str], free: bool) -> dict[int, in
 
 def _forbid_crossing(alike: object, left: list[int], right: list[int], same: dict[int, int]) -> None:
     """In a text whose order counts, a line goes only with one that stands between the same neighbours."""
-    import numpy as np
 
     table = np.asarray(alike)
     for row, a in enumerate(left):

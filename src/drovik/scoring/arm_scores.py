@@ -10,12 +10,12 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple
 
-from drovik.parsing.answer import Answer
+from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.agreement import as_one, same_share
-from drovik.scoring.causes.answer_causes import elsewhere, explained
 from drovik.scoring.causes.cause_table import BEYOND, OF_STATUS
+from drovik.scoring.causes.label_causes import elsewhere, explained
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
 

@@ -7,18 +7,17 @@ from typing import Any
 
 from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
-from drovik.project.former_names import remedy_for
 from drovik.project.tasks import Task
+from drovik.project.toml_files import remedy_for
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import Measure, expected_at, read_table
-from drovik.scoring.measures.boxes import Boxes
+from drovik.scoring.measures.boxes import Boxes, Points
 from drovik.scoring.measures.fields import Fields
 from drovik.scoring.measures.format import Form
 from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.items import Items
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.label import Label
-from drovik.scoring.measures.points import Points
 from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.similarity import Similarity
 from drovik.scoring.measures.statements import Facts

@@ -1,8 +1,14 @@
-"""Places in answers and expected outputs: JSON Pointers (RFC 6901), read once and followed often."""
+"""Places in answers and expected outputs: JSON Pointers (RFC 6901), read once and followed often.
+
+How stable the structure of JSON answers is that no schema holds together: which members come and go.
+"""
 
 from __future__ import annotations
 
 import json
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Annotated, Any
 
@@ -58,3 +64,73 @@ def is_absent(value: Any) -> bool:
 def shown(value: Any) -> str:
     """A value as findings show it."""
     return "nothing" if is_absent(value) else json.dumps(value, ensure_ascii=False)
+
+
+MOST_DEPTH = 6
+_NAMES = {bool: "true or false", int: "number", float: "number", str: "text", list: "list", dict: "object"}
+
+
+@dataclass(frozen=True)
+class Member:
+    """A place in answers (a JSON Pointer, `*` for any element of a list): how many answers have it, and what kinds of
+    value stand there, with how often.
+    """
+
+    place: str
+    answers: int
+    kinds: tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True)
+class Structure:
+    """The members of some answers; `same` is the share of answers whose members are those of most."""
+
+    answers: int
+    same: float
+    members: tuple[Member, ...]
+
+    @property
+    def changing(self) -> tuple[Member, ...]:
+        """Those that are not in every answer, or not always of one kind; null is of any."""
+        return tuple(
+            one
+            for one in self.members
+            if one.answers < self.answers or len({k for k, _ in one.kinds if k != "null"}) > 1
+        )
+
+
+def structure_of(values: Iterable[Any]) -> Structure | None:
+    """The structure of JSON answers; None where there are none."""
+    shapes: Counter[frozenset[str]] = Counter()
+    kinds: dict[str, Counter[str]] = {}
+    count = 0
+    for value in values:
+        count += 1
+        places = set()
+        for place, kind in set(_places(value, "", MOST_DEPTH)):
+            kinds.setdefault(place, Counter())[kind] += 1
+            places.add(place)
+        shapes[frozenset(places)] += 1
+    if not count:
+        return None
+    present = Counter(place for shape, times in shapes.items() for place in shape for _ in range(times))
+    members = tuple(
+        Member(place, present[place], tuple(kinds[place].most_common())) for place in sorted(kinds, key=_in_order)
+    )
+    return Structure(count, shapes.most_common(1)[0][1] / count, members)
+
+
+def _in_order(place: str) -> tuple[str, ...]:
+    return tuple(place.split("/"))
+
+
+def _places(value: Any, place: str, depth: int) -> Iterator[tuple[str, str]]:
+    yield place, "null" if value is None else _NAMES.get(type(value), "text")
+    if not depth:
+        return
+    if isinstance(value, dict):
+        for name, inner in value.items():
+            yield from _places(inner, f"{place}/{name}", depth - 1)
+    elif isinstance(value, list):
+        for inner in value:
+            yield from _places(inner, f"{place}/*", depth - 1)

@@ -15,13 +15,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 from drovik.errors import Problem
+from drovik.heavy import np
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, validated
 from drovik.scoring.json_pointer import ABSENT
 
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
     Floats = NDArray[np.float64]
@@ -179,7 +179,6 @@ class Measure(ABC):
 
     def rows(self, scores: Sequence[CaseScore]) -> Floats:
         """The statistics of many cases, shape (n, k); of several answers to one case, the mean."""
-        import numpy as np
 
         if not any(one.parts for one in scores):
             return self.leaf_rows(scores)
@@ -218,7 +217,6 @@ class Measure(ABC):
 
     def combine(self, scores: Sequence[CaseScore]) -> float:
         """The score of many cases."""
-        import numpy as np
 
         if self.is_weighed:
             return float(self.weighed(scores)[self.what](np.ones((1, len(scores))))[0])
@@ -248,7 +246,6 @@ def mean_of(scores: Sequence[CaseScore]) -> CaseScore:
 
 def as_rows(statistics: Sequence[Sequence[float]]) -> Floats:
     """Statistics of the same length as one array, shape (n, k)."""
-    import numpy as np
 
     if not statistics:
         return np.zeros((0, 0))
@@ -272,7 +269,6 @@ def expected_at(measure: Measure, task: Task, case: Case) -> Any:
 
 def share(part: Floats, whole: Floats, of_nothing: float = 1.0) -> Floats:
     """`part / whole`, element by element, and `of_nothing` where there is nothing to have a share of."""
-    import numpy as np
 
     result: Floats = np.where(whole > 0, part / np.where(whole > 0, whole, 1.0), of_nothing)
     return result

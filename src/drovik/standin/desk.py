@@ -1,15 +1,62 @@
-"""What the simulated service does with a question, whichever dialect it came in: look, answer, count, bill."""
+"""The stand-in's own books: what it was asked, and what it billed.
+
+What the simulated service does with a question, whichever dialect it came in: look, answer, count, bill.
+"""
 
 from __future__ import annotations
 
 import hashlib
+import json
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import TextIO
 
 from drovik.standin.answering import NATURES, Nature, answer
 from drovik.standin.faults import NO_FAULT, Fault, FaultPlan
-from drovik.standin.ledger import Entry, Ledger
 from drovik.standin.scenes import Seen, chance_seed, look
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One request that arrived whole: whatever became of the reply, this is what the service knows."""
+
+    slip: str
+    model: str
+    outcome: str
+    billed: bool
+    tokens_in: int
+    tokens_out: int
+
+
+class Ledger:
+    """Keeps every entry, and writes each to a file at once where there is one."""
+
+    def __init__(self, path: Path | None = None) -> None:
+        self.entries: list[Entry] = []
+        self._file: TextIO | None = path.open("a", encoding="utf-8") if path else None
+
+    def add(self, entry: Entry) -> None:
+        """Enter a request."""
+        self.entries.append(entry)
+        if self._file:
+            self._file.write(json.dumps(asdict(entry)) + "\n")
+            self._file.flush()
+
+    def close(self) -> None:
+        """Close the file."""
+        if self._file:
+            self._file.close()
+
+    def summary(self) -> dict[str, object]:
+        """Counts by outcome, and what was billed."""
+        outcomes: dict[str, int] = {}
+        for entry in self.entries:
+            outcomes[entry.outcome] = outcomes.get(entry.outcome, 0) + 1
+        billed = [entry for entry in self.entries if entry.billed]
+        tokens = {"in": sum(one.tokens_in for one in billed), "out": sum(one.tokens_out for one in billed)}
+        return {"requests": len(self.entries), "billed": len(billed), "tokens": tokens, "outcomes": outcomes}
+
 
 _PIXELS_A_TOKEN = 750
 _LETTERS_A_TOKEN = 4

@@ -18,7 +18,7 @@ from typing import Any, ClassVar
 
 from aiohttp import BodyPartReader, web
 
-from drovik.standin.broken_replies import BROKEN, send_broken
+from drovik.standin.answering import BROKEN, send_broken
 from drovik.standin.desk import Answered, Desk, Question, Refusal
 
 _PIECE_LETTERS = 12

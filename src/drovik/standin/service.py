@@ -8,12 +8,11 @@ from typing import Any
 from aiohttp import web
 
 from drovik.standin.answering import NATURES
-from drovik.standin.desk import Desk
+from drovik.standin.desk import Desk, Ledger
 from drovik.standin.faults import FaultPlan
 from drovik.standin.fronts import Address, Events, Flat, Form, Lines, Plain
 from drovik.standin.jobs import Later, Upload
-from drovik.standin.ledger import Ledger
-from drovik.standin.pages import page, pages
+from drovik.standin.scenes import page, pages
 
 DEFAULT_KEY = "lost-and-found"
 DEFAULT_PORT = 8765

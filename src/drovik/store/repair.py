@@ -19,8 +19,7 @@ from typing import Any, NamedTuple
 
 from drovik.errors import Problem, StoreError
 from drovik.store.database import BROKEN, id_file, open_database, store_error
-from drovik.store.pages import rows_on_pages
-from drovik.store.soundness import JSON_COLUMNS, fits, unreadable_values
+from drovik.store.pages import JSON_COLUMNS, fits, rows_on_pages, unreadable_values
 
 TABLES = ("requests", "asked", "attempts", "replies", "answers", "quotes", "handles", "sources", "prepared", "looks")
 """In the order in which they are saved; who sends just now is not."""

@@ -20,6 +20,8 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+from platformdirs import user_data_path
+
 from drovik.errors import Problem
 
 RESERVED_BYTES = 4_000_000
@@ -59,7 +61,6 @@ def give_room(folder: Path) -> bool:
 
 def rescue_folder() -> Path:
     """Where rescue files go whose store's folder cannot be written."""
-    from platformdirs import user_data_path
 
     return user_data_path("drovik") / "rescued"
 

@@ -15,19 +15,17 @@ from types import TracebackType
 from typing import Any, Literal
 
 from drovik.errors import DrovikError, Problem, StoreError
-from drovik.parsing.answer import Answer
+from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.project.settings import Price
 from drovik.project.spending import Spent
-from drovik.store.budget import Budget
-from drovik.store.claims import Claims
+from drovik.store.caches import Digests, Handles
+from drovik.store.claims import Budget, Claims
 from drovik.store.database import BROKEN, open_database, store_error, transaction
 from drovik.store.group_writer import GroupWriter
-from drovik.store.picture_cache import Digests
+from drovik.store.pages import unreadable_values
 from drovik.store.records import Asked, Attempt, Bill, Reply, counted_of
 from drovik.store.rescue import set_aside
-from drovik.store.soundness import unreadable_values
-from drovik.store.upload_cache import Handles
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
-from drovik.project.canonical import canonical
+from drovik.project.arms import canonical
 from drovik.project.settings import Price
 from drovik.project.spending import Spent
 from drovik.store.records import counted_of

@@ -13,6 +13,8 @@ from collections.abc import Callable
 from pathlib import Path
 from urllib.parse import urlsplit
 
+from platformdirs import user_config_path
+
 from drovik.errors import ConsentError, Problem
 from drovik.files import read_json
 from drovik.project.commands import command_mark
@@ -24,7 +26,6 @@ WITHOUT_KEY = "no key"
 
 def trust_file() -> Path:
     """Where it is kept."""
-    from platformdirs import user_config_path
 
     return user_config_path("drovik") / "key-hosts.json"
 

@@ -24,32 +24,27 @@ from collections.abc import Callable, Iterable
 from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
-from drovik.cost.request_size import guessed_tokens
+from drovik.cost.token_rates import guessed_tokens
 from drovik.errors import DrovikError, Problem
+from drovik.heavy import aiohttp
 from drovik.planning.plan import Ask, Plan
 from drovik.project.picture_files import TooManyFiles
 from drovik.project.reading import Project
 from drovik.project.settings import is_loopback
-from drovik.store.budget import Budget
+from drovik.store.claims import Budget
 from drovik.store.database import store_error
 from drovik.store.store import Store
 from drovik.transport.attempt import Attempts, NotClaimed, OverBudget
-from drovik.transport.lending import lending, takes_addresses
+from drovik.transport.http import RestingConnector
 from drovik.transport.listener import Listener
 from drovik.transport.local_service import local_service, warm
 from drovik.transport.outcomes import Outcome, wait_before
-from drovik.transport.preparer import Preparer
-from drovik.transport.queue import Queue
-from drovik.transport.request_writing import Written
+from drovik.transport.preparer import Preparer, Written
+from drovik.transport.queue import Queue, Tally, lending, takes_addresses
 from drovik.transport.session import Line
 from drovik.transport.shared_limits import Sharing
-from drovik.transport.tally import Tally
-
-if TYPE_CHECKING:
-    import aiohttp
 
 CARRIERS_PER_SLOT = 3
 LOOKS_AROUND_EVERY = 1.0
@@ -106,9 +101,6 @@ class Courier:
 
         :raises DrovikError: where the store cannot be written.
         """
-        import aiohttp
-
-        from drovik.transport.connector import RestingConnector
 
         self._store.set_room_aside()
         since = self._store.claims.register()

@@ -14,15 +14,16 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import IO, TYPE_CHECKING
 
+from drovik.dialects.request import Asking, TextPart, Turn
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, ServiceError
+from drovik.heavy import aiohttp
 from drovik.project.commands import environment_for, words_of
 from drovik.project.settings import FILE_NAME, Endpoint
+from drovik.transport.attempt import exchange
 from drovik.transport.http import NoReply, fetch
 
 if TYPE_CHECKING:
-    import aiohttp
-
     from drovik.planning.plan import Ask
     from drovik.transport.session import Line
 
@@ -114,8 +115,6 @@ async def warm(session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
 
     Nothing is made of the reply: what is wrong will be seen with the first real request.
     """
-    from drovik.dialects.turns import Asking, TextPart, Turn
-    from drovik.transport.exchange import exchange
 
     asking = Asking("", (Turn("user", (TextPart("Hello."),)),))
     model = replace(ask.arm, model=ask.arm.model.model_copy(update={"takes_pictures": False}))

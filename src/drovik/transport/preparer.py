@@ -1,21 +1,152 @@
-"""Asks made into requests: off the event loop where that takes time, with what is to be said of their pictures."""
+"""An ask → the request that leaves: its text rendered, its pictures read, digested and prepared.
+
+This is what runs in threads, off the event loop.
+
+Asks made into requests: off the event loop where that takes time, with what is to be said of their pictures.
+"""
 
 from __future__ import annotations
 
 import asyncio
 import hashlib
 import time
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from functools import partial
+from typing import Any
 
-from drovik.errors import DrovikError, Problem
+from drovik.cost.token_rates import Load, load_of
+from drovik.dialects.request import Draft, RequestWriter
+from drovik.dialects.request_template import HttpRequest
+from drovik.errors import DrovikError, Problem, RequestError
+from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
 from drovik.planning.plan import Ask, Plan
-from drovik.project.picture_files import TooManyFiles
+from drovik.planning.rendering import canonical_asking
+from drovik.planning.sources import address_digest, is_elsewhere
+from drovik.project.arms import canonical, digest_of_text
+from drovik.project.cases import prep_for
+from drovik.project.picture_files import TooManyFiles, source_digest
+from drovik.project.preps import Prep
 from drovik.project.reading import Project
 from drovik.store.store import Store
-from drovik.transport.request_writing import PictureChanged, Written, write_request
+from drovik.transport.queue import Tally
 from drovik.transport.session import Line
-from drovik.transport.tally import Tally
+
+
+@dataclass(frozen=True)
+class PreparedFact:
+    """What a prep made of a source: digests, and where each of the pictures comes from."""
+
+    path: str
+    source: str
+    prep: str
+    digest: str
+    places: tuple[dict[str, Any], ...]
+
+
+@dataclass(frozen=True)
+class Written:
+    """A request ready to leave, what it asks in canonical form, and what its pictures became.
+
+    Where the dialect has steps it is a draft, to be written once they have run.
+    """
+
+    request: HttpRequest | Draft
+    text: str
+    facts: tuple[PreparedFact, ...]
+    load: Load
+
+
+class PictureChanged(DrovikError):
+    """A picture's file is another one than when the sending was planned."""
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        what = "changed on disk after the sending was planned; it was not sent"
+        super().__init__(Problem(what, "send again, and it will be asked again", path))
+
+
+def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id: str) -> Written:
+    """Render, read and prepare what an ask needs, and write the request.
+
+    :raises PictureChanged: where the pictures are not those that the ask's identity speaks of.
+    :raises DrovikError: where a picture or the template fails.
+    """
+    asking = ask.asking()
+    needed = set(asking.picture_numbers())
+    pictures: list[tuple[Prepared, ...]] = []
+    digests: list[str] = []
+    facts = []
+    for number, picture in enumerate(ask.case.pictures):
+        if number not in needed:
+            pictures.append(())
+            digests.append("")
+            continue
+        if is_elsewhere(picture):
+            if writer.takes_bytes():
+                remedy = "download it, and name the file in the case"
+                raise RequestError(
+                    Problem("the dialect sends pictures, and this one is an address", remedy, picture.path)
+                )
+            pictures.append(())
+            digests.append(address_digest(picture))
+            continue
+        source = project.pictures.read(picture.path)
+        digests.append(source_digest(source))
+        prep = prep_for(ask.arm.prep, ask.case, number)
+        made = prepare(source, prep, picture.path, project.settings.max_pixels)
+        pictures.append(made)
+        facts.append(_fact(picture.path, digests[-1], prep, made, source))
+    schema = ask.task.told_schema()
+    text = canonical_asking(ask.arm, ask.case, asking, digests, PREPARING_REVISION, ask.repeat, schema)
+    if digest_of_text(text) != ask.identity:
+        raise PictureChanged(_which(ask, needed))
+    addresses = [picture.address for picture in ask.case.pictures]
+    draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema, ask.repeat)
+    sizes = {number: [(one.width, one.height) for one in made] for number, made in enumerate(pictures)}
+    load = load_of(asking, schema, sizes)
+    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts), load)
+
+
+def _fact(path: str, source: str, prep: Prep, made: Sequence[Prepared], data: bytes) -> PreparedFact:
+    if len(made) == 1 and made[0].data is data:
+        own = source  # to digest the same bytes twice is a tenth of what sending them takes
+    elif len(made) == 1:
+        own = source_digest(made[0].data)
+    else:
+        own = source_digest("".join(source_digest(one.data) for one in made).encode())
+    return PreparedFact(path, source, prepared_key(prep), own, tuple(place_of(one) for one in made))
+
+
+def prepared_key(prep: Prep) -> str:
+    """What the pictures that a prep makes are kept by, beside their source."""
+    return canonical([PREPARING_REVISION, prep.canonical()])
+
+
+def place_of(made: Prepared) -> dict[str, Any]:
+    """Where a sent picture comes from, in plain values: its size, and the maps back to the source's shot.
+
+    A map is [a, b, c, d, e, f]: x' = a·x + b·y + c and y' = d·x + e·y + f, in pixels with the origin at the upper
+    left corner of the first pixel.
+    """
+    return {
+        "size": [made.width, made.height],
+        "bytes": len(made.data),
+        "media_type": made.media_type,
+        "shot": made.shot.number,
+        "time": made.shot.time,
+        "source_size": list(made.layout.stored),
+        "to_source": list(made.layout.to_stored(made.part)),
+        "upright_size": list(made.layout.upright),
+        "to_upright": list(made.layout.to_upright(made.part)),
+    }
+
+
+def _which(ask: Ask, needed: Sequence[int] | set[int]) -> str:
+    paths = [picture.path for number, picture in enumerate(ask.case.pictures) if number in needed]
+    return paths[0] if len(paths) == 1 else ", ".join(paths)
+
 
 TAKES_NO_TIME = 0.02
 """Seconds for which the event loop may be held up by writing a request."""

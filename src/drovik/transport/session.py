@@ -17,11 +17,10 @@ from drovik.project.dialects import Dialect
 from drovik.project.keys import key_of
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Endpoint
-from drovik.store.upload_cache import Handles
+from drovik.store.caches import Handles
 from drovik.transport.circuit_breaker import Circuit
 from drovik.transport.outcomes import REMEDIES, Outcome
-from drovik.transport.rate_control import Pace
-from drovik.transport.rate_headers import left_of
+from drovik.transport.rate_control import Pace, left_of
 from drovik.transport.secret import Secret
 from drovik.transport.shared_limits import Sharing
 

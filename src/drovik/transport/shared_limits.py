@@ -15,6 +15,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
 
+from platformdirs import user_state_path
+
 from drovik.project.settings import Limits
 from drovik.store.claims import LEASE_SECONDS, born, is_running
 
@@ -243,6 +245,5 @@ class Sharing:
 
 def shared_file() -> Path:
     """Where the limits of this machine's endpoints are shared."""
-    from platformdirs import user_state_path
 
     return Path(user_state_path("drovik")) / "pace.sqlite"

@@ -23,11 +23,18 @@ if TYPE_CHECKING:
         with_id,
     )
     from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
-    from drovik.workflow.limits import budget_for, concurrency_bound
     from drovik.workflow.plan import Planned, Wanted, make_plan
     from drovik.workflow.projects import check_project, load_project
-    from drovik.workflow.sending import courier_for, send
-    from drovik.workflow.services import USERS, Services, require_agreed_folders, services_at, users_folder
+    from drovik.workflow.services import (
+        USERS,
+        Services,
+        budget_for,
+        concurrency_bound,
+        require_agreed_folders,
+        services_at,
+        users_folder,
+    )
+    from drovik.workflow.session import courier_for, send
 
 __all__ = [
     "USERS",
@@ -62,27 +69,14 @@ __all__ = [
 ]
 
 _NAMES_OF = {
-    "estimating": ("SendingEstimate", "estimate_sending", "estimates_and_bills", "keep_estimate"),
-    "asking": (
-        "Asked",
-        "HandAnswer",
-        "ask_by_hand",
-        "chosen_models",
-        "failure_of",
-        "prep_of",
-        "question_with",
-        "require_slots",
-        "settings_for",
-        "wants_bytes",
-        "with_id",
-    ),
-    "limits": ("budget_for", "concurrency_bound"),
-    "plan": ("Planned", "Wanted", "make_plan"),
-    "projects": ("check_project", "load_project"),
-    "sending": ("courier_for", "send"),
-    "services": ("USERS", "Services", "require_agreed_folders", "services_at", "users_folder"),
+    "asking": "Asked HandAnswer ask_by_hand chosen_models failure_of prep_of question_with require_slots settings_for wants_bytes with_id",
+    "estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
+    "plan": "Planned Wanted make_plan",
+    "projects": "check_project load_project",
+    "services": "Services USERS budget_for concurrency_bound require_agreed_folders services_at users_folder",
+    "session": "courier_for send",
 }
-_MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names}
+_MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names.split()}
 
 
 def __getattr__(name: str) -> Any:

@@ -3,27 +3,36 @@
 from __future__ import annotations
 
 import json
+import re
 import tempfile
+import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from pydantic import ValidationError
+
+from drovik.dialects.checking import unsent_settings
 from drovik.dialects.request import RequestWriter
 from drovik.errors import Problem, ServiceError, UsageError, known_words
-from drovik.parsing.answer import Answer
-from drovik.planning.adhoc import Question
+from drovik.parsing.answer_text import Answer
+from drovik.planning.answers import answers_for
+from drovik.planning.plan import ask_of, plan_sending
+from drovik.planning.sources import Question, by_hand, source_digests
 from drovik.project.cases import Picture
+from drovik.project.preps import Prep
 from drovik.project.schemas import check_schema
-from drovik.project.settings import FILE_NAME
+from drovik.project.settings import FILE_NAME, Model, Settings
+from drovik.project.toml_files import problems_of
 from drovik.store.store import Store
 from drovik.workflow.services import all_services, require_sendable
-from drovik.workflow.waiting import wait_for
+from drovik.workflow.session import wait_for
 
 if TYPE_CHECKING:
-    from drovik.parsing.answer import Answer
-    from drovik.planning.adhoc import ByHand, Question
+    from drovik.parsing.answer_text import Answer
     from drovik.planning.plan import Ask
+    from drovik.planning.sources import ByHand, Question
     from drovik.project.cases import Picture
     from drovik.project.preps import Prep
     from drovik.project.settings import ProjectFile
@@ -34,10 +43,10 @@ from typing import Protocol
 
 from drovik.transport.dispatcher import Courier, SendingOptions
 from drovik.transport.listener import Listener
+from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
-from drovik.transport.tally import Tally
-from drovik.workflow.sending import send
 from drovik.workflow.services import Services
+from drovik.workflow.session import send
 
 _SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 
@@ -81,7 +90,6 @@ def with_id(services: Services, endpoint: str | None, id_: str | None) -> tuple[
     :param endpoint: which it is of; the first there is, where it is not given.
     :raises DrovikError: where there is no such endpoint.
     """
-    from drovik.project.settings import Model
 
     if id_ is None:
         if endpoint is not None:
@@ -116,10 +124,6 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
 
     :raises DrovikError: where it is neither.
     """
-    from pydantic import ValidationError
-
-    from drovik.project.preps import Prep
-    from drovik.project.toml_files import problems_of
 
     if word is None:
         return "full", Prep()
@@ -135,8 +139,6 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
 
 def _settings_in(word: str) -> dict[str, Any]:
     """`fit=640,crop=[0,0,0.5,1]` as a table; what is no TOML value is a text."""
-    import re
-    import tomllib
 
     values: dict[str, Any] = {}
     for part in re.findall(r"(?:\[[^\]]*\]|\{[^}]*\}|[^,])+", word):
@@ -155,10 +157,6 @@ def settings_for(
 
     :raises DrovikError: where a setting will not do.
     """
-    from pydantic import ValidationError
-
-    from drovik.project.settings import Settings
-    from drovik.project.toml_files import problems_of
 
     made = {}
     for name in models:
@@ -179,7 +177,6 @@ def require_slots(services: Services, settings: ProjectFile) -> None:
 
     :raises DrovikError: with each that would not be sent.
     """
-    from drovik.dialects.checking import unsent_settings
 
     problems = []
     for name, model in settings.models.items():
@@ -233,10 +230,6 @@ async def ask_by_hand(
     :param said: the answers to the turns before, in a conversation.
     :raises DrovikError: where a picture or a key is missing.
     """
-    from drovik.planning.adhoc import by_hand
-    from drovik.planning.answers import answers_for
-    from drovik.planning.plan import ask_of, plan_sending
-    from drovik.planning.sources import source_digests
 
     made = by_hand(Path.cwd(), settings, services.dialects, services.keys, question, cases)
     project = made.project

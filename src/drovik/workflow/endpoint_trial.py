@@ -1,7 +1,11 @@
-"""Trying an endpoint, step by step: reached, key, model, text, picture, tokens, limits; each with its own words."""
+"""A picture that Drovik draws to see whether a model sees: a shape in a colour, and a word below it.
+
+Trying an endpoint, step by step: reached, key, model, text, picture, tokens, limits; each with its own words.
+"""
 
 from __future__ import annotations
 
+import io
 import random
 import re
 import tempfile
@@ -9,30 +13,69 @@ import time
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 from urllib.parse import urlsplit
 
 from drovik.dialects.learn.samples import SampleReply
 from drovik.dialects.request_template import HttpRequest
 from drovik.dialects.response import Unpacked
 from drovik.errors import DrovikError
-from drovik.planning.adhoc import Question, by_hand
+from drovik.heavy import Image, ImageDraw, ImageFont, aiohttp
 from drovik.planning.plan import Ask, ask_of
+from drovik.planning.sources import Question, by_hand
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect
 from drovik.project.keys import shown_key
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile, is_loopback
-from drovik.transport.exchange import exchange
+from drovik.transport.attempt import exchange
 from drovik.transport.http import NoReply, fetch
-from drovik.transport.lending import lending, takes_addresses
 from drovik.transport.outcomes import REMEDIES, Outcome
-from drovik.transport.request_writing import write_request
+from drovik.transport.preparer import write_request
+from drovik.transport.queue import lending, takes_addresses
 from drovik.transport.session import Line
-from drovik.workflow.probe_picture import PROBES, Probe, draw
 
-if TYPE_CHECKING:
-    import aiohttp
+SIZE = (480, 360)
+
+
+@dataclass(frozen=True)
+class Probe:
+    """What is drawn. The word is none that goes with the shape, so that it cannot be guessed from it."""
+
+    word: str
+    shape: str
+    colour: str
+
+
+PROBES = (
+    Probe("LANTERN", "circle", "red"),
+    Probe("PEBBLE", "square", "blue"),
+    Probe("HARBOUR", "triangle", "green"),
+    Probe("TEASPOON", "circle", "blue"),
+    Probe("CURTAIN", "square", "orange"),
+    Probe("WALNUT", "triangle", "purple"),
+)
+_COLOURS = {"red": "#c02020", "blue": "#2040c0", "green": "#208040", "orange": "#e08020", "purple": "#702090"}
+
+
+def draw(probe: Probe) -> bytes:
+    """A probe as a PNG."""
+
+    picture = Image.new("RGB", SIZE, "white")
+    pen = ImageDraw.Draw(picture)
+    colour = _COLOURS[probe.colour]
+    left, top, right, bottom = 150, 20, 330, 200
+    if probe.shape == "circle":
+        pen.ellipse((left, top, right, bottom), fill=colour)
+    elif probe.shape == "square":
+        pen.rectangle((left, top, right, bottom), fill=colour)
+    else:
+        pen.polygon([(240, top), (right, bottom), (left, bottom)], fill=colour)
+    pen.text((SIZE[0] / 2, 280), probe.word, fill="black", anchor="mm", font=ImageFont.load_default(size=64))
+    out = io.BytesIO()
+    picture.save(out, "PNG")
+    return out.getvalue()
+
 
 State = Literal["good", "bad", "unknown", "left out"]
 SENTENCE_QUESTION = "Say in one sentence what a ferry is."
@@ -75,7 +118,6 @@ async def try_endpoint(
 
     :param chance: draws the picture.
     """
-    import aiohttp
 
     async with aiohttp.ClientSession() as session:
         endpoint = settings.endpoints[name]
@@ -100,7 +142,6 @@ async def first_reply(
     name: str, model: str, settings: ProjectFile, dialects: dict[str, Dialect], keys: dict[str, str]
 ) -> SampleReply | None:
     """What a service replies to one question without a picture, to learn from; None where that is no answer."""
-    import aiohttp
 
     alone = settings.model_copy(update={"models": {model: settings.models[model]}})
     async with aiohttp.ClientSession() as session:

@@ -9,8 +9,7 @@ from decimal import Decimal
 from types import MappingProxyType
 from typing import Any
 
-from drovik.cost.duration import after_free, break_even, days_of, seconds_for
-from drovik.cost.estimate import ArmQuote, Quoter
+from drovik.cost.estimate import ArmQuote, Quoter, after_free, break_even, days_of, seconds_for
 from drovik.cost.token_rates import Bounds, Rates
 from drovik.project.reading import Project
 from drovik.store.database import transaction

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import json
-from typing import TYPE_CHECKING
 from urllib.parse import urlencode
 
-from drovik.dialects.jsonpath import compile_path
 from drovik.dialects.learn.trees import leaves, names_of
 from drovik.dialects.learn.vocabulary import MODEL, folded
+from drovik.dialects.reply_path import compile_path
 from drovik.dialects.request_template import HttpRequest
+from drovik.heavy import aiohttp
 from drovik.transport.http import NoReply
 from drovik.transport.outcomes import Outcome
-from drovik.transport.polling import fetch_clean
 from drovik.transport.session import Line
-
-if TYPE_CHECKING:
-    import aiohttp
+from drovik.transport.steps import fetch_clean
 
 
 async def list_models(session: aiohttp.ClientSession, line: Line, path: str, place: str | None) -> list[str]:

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from itertools import zip_longest
 from typing import TYPE_CHECKING
 
+from drovik.planning.plan import plan_sending
+
 if TYPE_CHECKING:
     from drovik.planning.plan import Ask, Plan, Thread
     from drovik.planning.sources import Sources
@@ -17,8 +19,7 @@ if TYPE_CHECKING:
 from drovik.evaluation.gathering import chosen_tasks
 from drovik.planning.answers import with_status
 from drovik.planning.conversation import follower, threads_of
-from drovik.planning.plan import plan_sending
-from drovik.planning.sampling import sample_of_asks, sample_of_cases
+from drovik.planning.plan import sample_of_asks, sample_of_cases
 from drovik.planning.sources import source_digests
 from drovik.project.arms import arms_of, check_arm_words, fitting_arms
 
@@ -58,7 +59,6 @@ def make_plan(project: Project, store: Store, wanted: Wanted) -> Planned:
 
     :raises DrovikError: where a word fits no arm, or a picture is not there.
     """
-    from drovik.planning.plan import plan_sending
 
     chosen = chosen_tasks(project, wanted.tasks)
     every = {task.name: arms_of(task, project.settings) for task in chosen}

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from drovik.comparing.verdict import compare_arms, estimate, rank
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.gathering import TaskView
-from drovik.reporting.documents import estimate_document, verdict_document
+from drovik.reporting.records import estimate_document, verdict_document
 from drovik.scoring.arm_scores import ArmScores
 
 if TYPE_CHECKING:

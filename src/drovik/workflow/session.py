@@ -1,11 +1,18 @@
-"""A project in a script or a notebook: plan, send and evaluate by hand. What `drovik.open` gives."""
+"""Sending a plan: what is known is noted, this machine's limits hold, and what comes back is kept and counted.
+
+Running asynchronous work to its end from code that is not.
+
+A project in a script or a notebook: plan, send and evaluate by hand. What `drovik.open` gives.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+import asyncio
+from collections.abc import Callable, Coroutine, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal, TypeVar
 
 from drovik.evaluation.gathering import gather
 from drovik.planning.plan import Ask
@@ -13,17 +20,60 @@ from drovik.project.arms import Arm, arms_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.project.tasks import Task
+from drovik.store.claims import Budget
 from drovik.store.store import Store
-from drovik.transport.listener import Ending
-from drovik.transport.tally import Tally
+from drovik.transport.dispatcher import Courier, SendingOptions
+from drovik.transport.listener import Ending, Listener
+from drovik.transport.queue import Tally
+from drovik.transport.shared_limits import shared_file
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
-from drovik.workflow.limits import budget_for
-from drovik.workflow.plan import Wanted, make_plan
+from drovik.workflow.plan import Planned, Wanted, make_plan
 from drovik.workflow.projects import load_project
 from drovik.workflow.results import Scores
-from drovik.workflow.sending import courier_for, send
-from drovik.workflow.services import Services, require_agreed_folders, require_sendable
-from drovik.workflow.waiting import wait_for
+from drovik.workflow.services import Services, budget_for, concurrency_bound, require_agreed_folders, require_sendable
+
+
+def courier_for(
+    project: Project, store: Store, planned: Planned, budget: Budget | None = None, listener: Listener | None = None
+) -> Courier:
+    """What sends a plan; its `tally` can be watched while it runs.
+
+    :param budget: the limit of money.
+    :param listener: hears answers as they come.
+    """
+    plan = planned.plan
+    if plan.known_of:
+        known = store.asked_rows()
+        store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
+    if plan.count() == 0:
+        return Courier(project, store, plan, SendingOptions(listener=listener))
+    bound, problem = concurrency_bound(project, list(plan.to_send))
+    courier = Courier(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
+    if problem is not None:
+        courier.tally.warn("files", problem)
+    return courier
+
+
+async def send(courier: Courier) -> Tally:
+    """Send what there is to send; cancelled, it leaves what is under way without a reply.
+
+    :raises DrovikError: where the store cannot be written.
+    """
+    return courier.tally if courier.tally.total == 0 else await courier.run()
+
+
+T = TypeVar("T")
+
+
+def wait_for(work: Coroutine[Any, Any, T]) -> T:
+    """Run something to its end, in a thread of its own where an event loop is running here already."""
+    try:
+        asyncio.get_running_loop()
+    except RuntimeError:
+        return asyncio.run(work)
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, work).result()
+
 
 Names = str | Sequence[str] | None
 

@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit
 
-from drovik.dialects.learn.sample_files import SampleFiles
+from drovik.dialects.learn.shell import SampleFiles
 from drovik.errors import Problem, SampleError
+from drovik.parsing.find_json import find_json
 
 BodyKind = Literal["none", "json", "form", "multipart", "raw"]
 
@@ -211,7 +212,6 @@ def json_of(text: str) -> Any:
         return json.loads(text, strict=False)
     except (ValueError, RecursionError) as error:
         trouble = error
-    from drovik.parsing.find_json import find_json
 
     found = find_json(text, lenient=True).spans
     whole = [one for one in found if one.end - one.start > len(text.strip()) * 0.8]

@@ -13,10 +13,9 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from drovik.dialects.learn import vocabulary as words
-from drovik.dialects.learn.inference import Taken
 from drovik.dialects.learn.sample_request import LearnedRequest, learn_request
 from drovik.dialects.learn.samples import Exchange, SampleReply
-from drovik.dialects.learn.trees import leaves, names_of, shown
+from drovik.dialects.learn.trees import Taken, leaves, names_of, shown
 from drovik.errors import DrovikError
 
 VALID_FOR = 600

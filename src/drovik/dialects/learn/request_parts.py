@@ -11,10 +11,8 @@ from collections.abc import Mapping
 from typing import Any
 
 from drovik.dialects.learn import vocabulary as words
-from drovik.dialects.learn.parts import Parts, shortened_value
-from drovik.dialects.learn.picture_places import Shown, picture_in, says_how
 from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at
-from drovik.dialects.learn.turns_in import find_turns
+from drovik.dialects.learn.turns import Parts, Shown, find_turns, picture_in, says_how, shortened_value
 from drovik.errors import Problem, SampleError
 
 

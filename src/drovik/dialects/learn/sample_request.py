@@ -10,12 +10,11 @@ from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from drovik.dialects.learn.curl import FormPart, SampleRequest
-from drovik.dialects.learn.inference import Taken
-from drovik.dialects.learn.keys_in import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
-from drovik.dialects.learn.parts import Parts
+from drovik.dialects.learn.keys import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.dialects.learn.request_parts import find_parts
 from drovik.dialects.learn.slot_placing import Template
-from drovik.dialects.learn.trees import value_at
+from drovik.dialects.learn.trees import Taken, value_at
+from drovik.dialects.learn.turns import Parts
 from drovik.dialects.template import Text, compile_text, escaped
 from drovik.errors import Problem, SampleError
 

@@ -8,8 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from drovik.dialects.learn.curl import SampleRequest, json_of, read_curl
-from drovik.dialects.learn.sample_files import SampleFiles
-from drovik.dialects.learn.shell import read_command
+from drovik.dialects.learn.shell import SampleFiles, read_command
 from drovik.errors import Problem, SampleError
 
 _CURL = re.compile(r"^[ \t]*(?:[$>%#][ \t]+)?(?=curl(?:\.exe)?[ \t\\])", re.MULTILINE)

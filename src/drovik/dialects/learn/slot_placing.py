@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from drovik.dialects.learn.parts import Parts
-from drovik.dialects.learn.picture_places import FORMATS, MEDIA_TYPE
 from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at, with_parts
+from drovik.dialects.learn.turns import FORMATS, MEDIA_TYPE, Parts
 from drovik.dialects.template import escaped
 
 

@@ -1,12 +1,29 @@
-"""JSON values as trees: their leaves with the paths to them, and copies with parts put in place of others."""
+"""What a part of a sample was taken for.
+
+JSON values as trees: their leaves with the paths to them, and copies with parts put in place of others.
+"""
 
 from __future__ import annotations
 
 import copy
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from drovik.dialects.response import path_of
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What a part was taken for, and why. `sure` is False for a guess; `others` are what else it might have been."""
+
+    role: str
+    place: str
+    value: str
+    why: str
+    sure: bool = True
+    others: tuple[str, ...] = ()
+
 
 Path = tuple[str | int, ...]
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from functools import lru_cache
 
+from rapidfuzz.distance import Levenshtein
+
 from drovik.scoring.alignment import Aligned, Step
 from drovik.scoring.causes.cause_table import ANOTHER_VALUE, OTHER_WORDS
-from drovik.scoring.causes.glyphs import is_glyph_slip
-from drovik.scoring.causes.value_causes import plain_cause
+from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
 from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
 
@@ -108,7 +109,6 @@ def word_cause(wanted: str, got: str) -> str:
 def _finding(
     where: str, wanted: tuple[str, ...], got: tuple[str, ...], cause: str, chars: int, words: int
 ) -> Finding:
-    from rapidfuzz.distance import Levenshtein
 
     one, other = " ".join(wanted), " ".join(got)
     spaces = abs(len(wanted) - len(got)) if not wanted or not got else 0

@@ -9,8 +9,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
+from drovik.heavy import np
+
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
     from drovik.scoring.measure import Floats
@@ -43,7 +44,6 @@ def average_precision(found: Sequence[Found], overlaps: Sequence[int], weights: 
     :return: shape (b,). A label that nothing expects counts for nothing; where none is expected, it is 1 if nothing
         was found and 0 if something was.
     """
-    import numpy as np
 
     total, labels = np.zeros(len(weights)), np.zeros(len(weights))
     idle = np.zeros(len(weights))
@@ -66,7 +66,6 @@ def average_precision(found: Sequence[Found], overlaps: Sequence[int], weights: 
 
 def _ends_of_ties(confidence: Floats) -> NDArray[np.int64]:
     """The last place of each run of equal confidences."""
-    import numpy as np
 
     if not len(confidence):
         return np.array([], dtype=np.int64)
@@ -75,7 +74,6 @@ def _ends_of_ties(confidence: Floats) -> NDArray[np.int64]:
 
 def _area(hits: Floats, found: Floats, wanted: Floats) -> Floats:
     """The mean of the interpolated precision over 101 recalls."""
-    import numpy as np
 
     if not hits.shape[1]:
         return np.zeros(len(hits))

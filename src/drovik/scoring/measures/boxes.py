@@ -1,13 +1,19 @@
-"""The measure `boxes`: rectangles round what was found."""
+"""The measure `boxes`: rectangles round what was found.
+
+The measure `points`: where things are, each by one point.
+"""
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any, ClassVar, Literal
 
+from pydantic import Field
+
 from drovik.scoring.json_pointer import at
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
-from drovik.scoring.measures.detection import Located, OverlapTable
+from drovik.scoring.measures.detection import Located, LocatedTable, OverlapTable
 
 Form = Literal["corners", "size", "center"]
 Box = tuple[float, float, float, float]
@@ -48,8 +54,8 @@ class Boxes(Located):
         """See `Located.place_of`."""
         own = self._own
         if expected:
-            return _read(raw, frame, own.expected_form, own.expected_axes, own.expected_scale, True)
-        return _read(raw, frame, own.form, own.axes, own.scale, False)
+            return _read_box(raw, frame, own.expected_form, own.expected_axes, own.expected_scale, True)
+        return _read_box(raw, frame, own.form, own.axes, own.scale, False)
 
     def alike(self, wanted: Any, got: Any) -> float:
         """See `Located.alike`."""
@@ -58,10 +64,10 @@ class Boxes(Located):
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
         """See `Located.misreadings`."""
         form = self._own.form
-        return self._other_readings(lambda axes, scale: _read(raw, frame, form, axes, scale, False))
+        return self._other_readings(lambda axes, scale: _read_box(raw, frame, form, axes, scale, False))
 
 
-def _read(raw: Any, frame: Frame, form: Form, axes: Axes, scale: Scale, expected: bool) -> Box | None:
+def _read_box(raw: Any, frame: Frame, form: Form, axes: Axes, scale: Scale, expected: bool) -> Box | None:
     values = _by_names(raw) if isinstance(raw, dict) else _by_order(numbers(raw, 4), form, axes)
     if values is None:
         return None
@@ -105,3 +111,68 @@ def overlap(one: Box, other: Box) -> float:
     both = max(width, 0.0) * max(height, 0.0)
     every = (one[2] - one[0]) * (one[3] - one[1]) + (other[2] - other[0]) * (other[3] - other[1]) - both
     return both / every if every > 0 else 0.0
+
+
+class PointsTable(LocatedTable):
+    """What stands in question.toml for a points measure: from how near on a point is right, in the units of what is
+    expected (pixels of the upright source, or of its longer side, where that is a fraction).
+    """
+
+    place: str = "/point"
+    within: float = Field(default=20.0, gt=0)
+    score: Literal["f1"] = "f1"
+
+
+class Points(Located):
+    """Precision, recall and F1 of points: one is found that lies within a distance of where it should, or, where a
+    box is expected, inside that. The "overlap" falls from 1 at the very place to 0.5 at the distance.
+    """
+
+    kind: ClassVar[str] = "points"
+    table_type: ClassVar[type[PointsTable]] = PointsTable
+
+    @property
+    def _own(self) -> PointsTable:
+        assert isinstance(self._table, PointsTable)
+        return self._table
+
+    @property
+    def enough(self) -> float:
+        """See `Located.enough`."""
+        return 0.5
+
+    def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
+        """See `Located.place_of`: a point, or where a box is expected, its corners."""
+        own = self._own
+        if expected:
+            return _read_point(raw, frame, own.expected_axes, own.expected_scale, True)
+        found = _read_point(raw, frame, own.axes, own.scale, False)
+        return found if found is not None and len(found) == 1 else None
+
+    def alike(self, wanted: Any, got: Any) -> float:
+        """See `Located.alike`."""
+        (x, y) = got[0]
+        if len(wanted) == 2:
+            (x1, y1), (x2, y2) = wanted
+            inside = min(x1, x2) <= x <= max(x1, x2) and min(y1, y2) <= y <= max(y1, y2)
+            return 1.0 if inside else 0.0
+        away = math.dist(wanted[0], (x, y))
+        return max(0.0, 1.0 - 0.5 * away / self._own.within)
+
+    def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
+        """See `Located.misreadings`."""
+        # One point says little: without the picture's size, any would be near some corner on another scale.
+        sized = frame.size is not None
+        found = self._other_readings(lambda axes, scale: _read_point(raw, frame, axes, scale, False), sized)
+        return [(cause, place) for cause, place in found if place is not None and len(place) == 1]
+
+
+def _read_point(raw: Any, frame: Frame, axes: Axes, scale: Scale, expected: bool) -> list[tuple[float, float]] | None:
+    if isinstance(raw, dict):
+        raw = [raw.get("x"), raw.get("y")]
+        axes = "xy"
+    values = numbers(raw)
+    if values is None or len(values) not in (2, 4):
+        return None
+    points = [by_axes(values[n], values[n + 1], axes) for n in range(0, len(values), 2)]
+    return expected_points(points, frame, scale) if expected else to_source(points, frame, scale)

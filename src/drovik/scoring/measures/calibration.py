@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from drovik.heavy import np
 from drovik.scoring.measure import Table, share
 
 if TYPE_CHECKING:
@@ -53,7 +54,6 @@ def calibration_error(totals: Floats) -> Floats:
     """Expected calibration error: the mean gap between confidence and share of right answers, over ten bins of equal
     width, each as heavy as it is full (Naeini, Cooper, Hauskrecht, AAAI 2015).
     """
-    import numpy as np
 
     _, right, stated = _wide(totals)
     gaps: Floats = np.abs(stated - right).sum(axis=-1)
@@ -87,7 +87,6 @@ def threshold(totals: Floats, precision: float) -> tuple[float, float, float] | 
     :param precision: the wanted share of right answers among those that are kept.
     :return: the confidence in hundredths, the share of answers kept, their precision; None where none is enough.
     """
-    import numpy as np
 
     count = np.cumsum(totals[2 : 2 + BINS][::-1])[::-1]
     right = np.cumsum(totals[2 + BINS : 2 + 2 * BINS][::-1])[::-1]

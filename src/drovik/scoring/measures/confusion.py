@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from drovik.heavy import np
 from drovik.scoring.measure import share
 
 if TYPE_CHECKING:
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
 
 def accuracy(matrix: Floats) -> Floats:
     """Hits over cases."""
-    import numpy as np
 
     hits: Floats = np.trace(matrix, axis1=-2, axis2=-1)
     return share(hits, matrix.sum(axis=(-2, -1)), 0.0)
@@ -31,7 +31,6 @@ def per_label(matrix: Floats) -> tuple[Floats, Floats, Floats]:
 
     :return: three arrays of shape (..., labels).
     """
-    import numpy as np
 
     hits: Floats = np.diagonal(matrix[..., :-1], axis1=-2, axis2=-1)
     answered = matrix[..., :-1].sum(axis=-2)
@@ -53,7 +52,6 @@ def macro_f1(matrix: Floats) -> Floats:
 
 def micro_f1(matrix: Floats) -> Floats:
     """F1 of the counts of all labels together; an answer of "none" is a miss and no wrong label."""
-    import numpy as np
 
     hits: Floats = np.trace(matrix, axis1=-2, axis2=-1)
     answered, expected = matrix[..., :-1].sum(axis=(-2, -1)), matrix.sum(axis=(-2, -1))
@@ -68,7 +66,6 @@ def weighted_f1(matrix: Floats) -> Floats:
 
 def _square(matrix: Floats) -> Floats:
     """The matrix with a row "none", which is never expected."""
-    import numpy as np
 
     return np.concatenate([matrix, np.zeros((*matrix.shape[:-2], 1, matrix.shape[-1]))], axis=-2)
 
@@ -78,7 +75,6 @@ def matthews(matrix: Floats) -> Floats:
 
     0 where all that is expected, or all that is answered, is one label.
     """
-    import numpy as np
 
     square = _square(matrix)
     hits, size = np.trace(square, axis1=-2, axis2=-1), square.sum(axis=(-2, -1))
@@ -96,7 +92,6 @@ def kappa(matrix: Floats, weights: Floats | None = None) -> Floats:
 
     :param weights: shape (labels + 1, labels + 1), how far apart two categories are; left out: 0 or 1.
     """
-    import numpy as np
 
     square = _square(matrix)
     size = square.shape[-1]
@@ -111,7 +106,6 @@ def kappa(matrix: Floats, weights: Floats | None = None) -> Floats:
 
 def steps_apart(labels: int, power: int) -> Floats:
     """How far apart ordered labels are, as kappa weighs it: steps to a power; "none" is farther than any label."""
-    import numpy as np
 
     ranks = np.arange(labels + 1, dtype=np.float64)
     apart: Floats = np.abs(ranks[:, None] - ranks[None, :])
@@ -121,7 +115,6 @@ def steps_apart(labels: int, power: int) -> Floats:
 
 def mean_steps(matrix: Floats) -> Floats:
     """How many steps an answer is off in the mean; "none" counts as far as the far end."""
-    import numpy as np
 
     labels = matrix.shape[-2]
     ranks = np.arange(labels, dtype=np.float64)
@@ -132,7 +125,6 @@ def mean_steps(matrix: Floats) -> Floats:
 
 def closeness(matrix: Floats) -> Floats:
     """1 less the mean of steps off over the farthest that the expected label can be missed by; "none" is 0."""
-    import numpy as np
 
     labels = matrix.shape[-2]
     ranks = np.arange(labels, dtype=np.float64)
@@ -147,7 +139,6 @@ def path_counts(labels: Sequence[str], parts: str) -> tuple[Floats, Floats, Floa
 
     :return: common (labels, labels + 1), expected (labels,), answered (labels + 1,).
     """
-    import numpy as np
 
     paths = [label.split(parts) for label in labels]
     common = np.zeros((len(labels), len(labels) + 1))

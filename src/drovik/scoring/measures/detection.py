@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 from pydantic import Field
 
 from drovik.errors import Problem
+from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.json_pointer import ABSENT, Pointer, at, is_absent, shown
@@ -178,7 +179,6 @@ class Located(Measure):
 
     def _match(self, wanted: Sequence[Thing], got: Sequence[Thing]) -> Match:
         """The pairing with most agreement, of things with the same label that agree well enough."""
-        import numpy as np
 
         alike = np.array([[self.alike(a.place, b.place) for b in got] for a in wanted]).reshape(len(wanted), len(got))
         good = alike.copy()
@@ -317,7 +317,6 @@ class Located(Measure):
 
     def _found(self, scores: Sequence[CaseScore]) -> list[Found]:
         """What was found of each label; an answer that is one of several to a case counts as its part of one."""
-        import numpy as np
 
         rows: dict[int, list[tuple[int, float, float, list[bool]]]] = {}
         wanted: dict[int, Floats] = {}

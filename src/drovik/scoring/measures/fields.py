@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from pydantic import Field
 
 from drovik.errors import Problem
+from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.value_causes import value_causes
@@ -182,7 +183,6 @@ class Fields(Measure):
 
     def figures(self, totals: Floats) -> dict[str, Floats]:
         """See `Measure.figures`. A precision or recall of nothing is 1."""
-        import numpy as np
 
         weights = np.array([node.rule.weight for node in self.nodes])
         counts = (self._counts(totals) * weights[:, None]).sum(axis=-2)

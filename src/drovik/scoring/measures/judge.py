@@ -9,8 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from pydantic import Field
 
 from drovik.errors import Problem
-from drovik.project.judging import comes_first, judged_id
-from drovik.project.tasks import Task
+from drovik.project.tasks import Task, comes_first, judged_id
 from drovik.project.toml_files import Frozen
 from drovik.scoring.json_pointer import ABSENT, Pointer, at, shown
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, share

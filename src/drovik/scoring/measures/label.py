@@ -6,14 +6,23 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from drovik.errors import Problem, known_words
+from drovik.heavy import np
 from drovik.project.tasks import Task, labels_of
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.label_causes import label_cause
 from drovik.scoring.json_pointer import ABSENT, at
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table
 from drovik.scoring.measures import calibration, confusion
-from drovik.scoring.measures.label_finding import labels_in, picked
-from drovik.scoring.measures.label_words import LabelTable, folded, index_of, number_of, problems_of_labels
+from drovik.scoring.measures.label_words import (
+    LabelTable,
+    folded,
+    index_of,
+    labels_in,
+    number_of,
+    picked,
+    problems_of_labels,
+)
+from drovik.scoring.measures.many_labels import ManyLabels
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -58,7 +67,6 @@ class Label(Measure):
     @classmethod
     def make(cls, name: str, table: LabelTable, task: Task, place: str, problems: list[Problem]) -> Measure | None:
         """See `Measure.make`."""
-        from drovik.scoring.measures.many_labels import ManyLabels
 
         labels = labels_of({"labels": table.labels, "at": table.at}, task.schema)
         before = len(problems)
@@ -166,7 +174,6 @@ class Label(Measure):
 
         :return: shape (n, labels * (labels + 1)), and `calibration.SIZE` more where there is a confidence.
         """
-        import numpy as np
 
         size = len(self.labels)
         cells = size * (size + 1)

@@ -7,12 +7,12 @@ import binascii
 import io
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
+from drovik.heavy import Image, np
 from drovik.images.layout import Map
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
 from drovik.scoring.measures.detection import Located, LocatedTable, OverlapTable
 
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
     Mask = NDArray[np.bool_]
@@ -101,8 +101,6 @@ def _masked(raw: dict[str, Any], frame: Frame, expected: bool) -> Region | None:
 
 def _png(text: str) -> Mask | None:
     """A mask from a PNG in base64: what is brighter than half is in it."""
-    import numpy as np
-    from PIL import Image
 
     try:
         data = base64.b64decode(text.rpartition(",")[2], validate=True)
@@ -116,7 +114,6 @@ def _png(text: str) -> Mask | None:
 
 def _runs(raw: dict[str, Any]) -> Mask | None:
     """A mask from its runs, row by row from the upper left: cells off, cells on, and so on."""
-    import numpy as np
 
     runs, shape = numbers(raw.get("runs")), numbers([raw.get("height"), raw.get("width")])
     if runs is None or shape is None or any(one < 0 or one != int(one) for one in (*runs, *shape)):
@@ -160,7 +157,6 @@ def _meet(one: tuple[float, ...], other: tuple[float, ...]) -> bool:
 
 def _cells(region: Region, origin: tuple[float, float], steps: tuple[float, float], size: tuple[int, int]) -> Mask:
     """Which cells of a grid have their middle in a region: for a polygon by the even-odd rule."""
-    import numpy as np
 
     xs = origin[0] + (np.arange(size[0]) + 0.5) * steps[0]
     ys = origin[1] + (np.arange(size[1]) + 0.5) * steps[1]

@@ -7,12 +7,15 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
+from rapidfuzz.distance import LCSseq
+
 from drovik.errors import Problem
+from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.scoring.json_pointer import Pointer, at, shown
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
-from drovik.scoring.measures.normalization import Folding
+from drovik.scoring.measures.text import Folding
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -106,7 +109,6 @@ class Similarity(Measure):
 
     def figures(self, totals: Floats) -> dict[str, Floats]:
         """See `Measure.figures`. chrF is that of the summed counts."""
-        import numpy as np
 
         counts = totals[..., 3:].reshape(*totals.shape[:-1], ORDERS, 3)
         common, said, wanted = (counts[..., n] for n in range(3))
@@ -139,7 +141,6 @@ def token_f1(words: Sequence[str], wanted: Sequence[str]) -> float:
 
 def rouge_l(words: Sequence[str], wanted: Sequence[str]) -> float:
     """F1 of the longest common subsequence of words (C.-Y. Lin, ROUGE, ACL workshop 2004, section 3.1, beta = 1)."""
-    from rapidfuzz.distance import LCSseq
 
     if not words or not wanted:
         return float(not words and not wanted)

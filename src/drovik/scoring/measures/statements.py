@@ -6,13 +6,13 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from drovik.errors import Problem
+from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.claims import Phrase, Statement, is_statement, statement_of, thing_of
 from drovik.scoring.json_pointer import ABSENT, Pointer, at
-from drovik.scoring.language import english, english_scope
+from drovik.scoring.language import english
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, Trace, share
-from drovik.scoring.mentions import Mention, Text
+from drovik.scoring.mentions import Mention, Phrase, Statement, Text, is_statement, statement_of, thing_of
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -163,7 +163,7 @@ class Facts(Measure):
         own = {stem for statement in known for phrase in _phrases(statement) for stem in phrase.every_stem}
         said = []
         for sentence in english.sentences(plain):
-            match = next((one for pattern in english_scope.BEYOND if (one := pattern.search(sentence))), None)
+            match = next((one for pattern in english.BEYOND if (one := pattern.search(sentence))), None)
             if match and not own & {english.stem(word) for word, _ in english.words_of(match[0])}:
                 said.append(sentence.strip())
         for statement in self._beyond:
@@ -180,7 +180,6 @@ class Facts(Measure):
         ]
 
     def _value(self, row: Sequence[float]) -> float:
-        import numpy as np
 
         return float(self.score_of(np.array(row)))
 

@@ -1,23 +1,155 @@
-"""The measure `text`: what was read, beside what is written there, character by character and word by word."""
+"""What does not count when texts are compared, as several measures let a person choose it.
+
+The words of a text that must be right: numbers, dates, negations, names.
+
+The measure `text`: what was read, beside what is written there, character by character and word by word.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Collection
+import re
+import unicodedata
+from collections import Counter
+from collections.abc import Collection, Sequence
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from drovik.errors import Problem
+from drovik.heavy import np
 from drovik.project.tasks import Task
+from drovik.project.toml_files import Frozen
 from drovik.scoring.alignment import Aligned, align_lines
 from drovik.scoring.causes.text_causes import text_findings
 from drovik.scoring.json_pointer import Pointer, at, shown
 from drovik.scoring.language.detecting import language_of
+from drovik.scoring.language.english import is_negation
 from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Trace, share
-from drovik.scoring.measures.critical_tokens import dates_in, must_be_right, numbers_in, recalled
-from drovik.scoring.measures.normalization import Folding
+from drovik.scoring.rules.quantities import numerals, readings
+from drovik.scoring.rules.text_rules import read_date
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
+
+
+class Folding(Frozen):
+    """What of a text counts: letter case, punctuation, accents. Runs of spaces never do, nor the form of a character.
+
+    Unicode's compatible forms are one: a ligature is its letters, a full-width digit is a digit (NFKC, UAX 15).
+    """
+
+    case: bool = True
+    punctuation: bool = True
+    accents: bool = True
+
+    def lines(self, text: str) -> list[str]:
+        """The lines of a text without what does not count; empty ones are left out."""
+        plain = text if text.isascii() else unicodedata.normalize("NFKC", text)
+        if not self.accents:
+            apart = unicodedata.normalize("NFD", plain)
+            plain = "".join(char for char in apart if not unicodedata.combining(char))
+        if not self.case:
+            plain = plain.casefold()
+        if not self.punctuation:
+            plain = re.sub(r"[^\w\s]", " ", plain)
+        return [" ".join(line.split()) for line in plain.splitlines() if line.strip()]
+
+    def line_words(self, text: str) -> list[str]:
+        """The words of a text without what does not count."""
+        return [word for line in self.lines(text) for word in line.split()]
+
+
+_DIGIT = re.compile(r"\d")
+_DATE = re.compile(
+    r"\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./-]\d{1,2}[./-]\d{2,4}|\d{1,2}\.?(?:st|nd|rd|th)? [^\W\d]{3,9}\.?,? \d{4}"
+    r"|[^\W\d]{3,9} \d{1,2}(?:st|nd|rd|th)?, \d{4}"
+)
+
+
+def must_be_right(words: Sequence[str], kinds: Collection[str], listed: Collection[str]) -> list[int]:
+    """The numbers of those words that must be right.
+
+    A name is a word with a capital that does not begin a line or a sentence, and whatever holds letters and digits
+    together.
+    """
+    if "names" not in kinds:
+        numbers, negations = "numbers" in kinds, "negations" in kinds
+        return [
+            n
+            for n, word in enumerate(words)
+            if (listed and (word in listed or _word(word).bare in listed)) or _must(word, numbers, negations)
+        ]
+    found = []
+    begins = True
+    for number, word in enumerate(words):
+        one = _word(word)
+        if (
+            (one.has_digit and ("numbers" in kinds or (one.has_letter and "names" in kinds)))
+            or (one.denies and "negations" in kinds)
+            or (one.is_capital and not begins and "names" in kinds)
+            or (listed and (word in listed or one.bare in listed))
+        ):
+            found.append(number)
+        begins = one.ends
+    return found
+
+
+@lru_cache(maxsize=200_000)
+def _must(word: str, numbers: bool, negations: bool) -> bool:
+    """Whether a word must be right that needs no look at the words before it."""
+    one = _word(word)
+    return (numbers and one.has_digit) or (negations and one.denies)
+
+
+class _Word(NamedTuple):
+    """What tells whether a word must be right."""
+
+    bare: str
+    has_digit: bool
+    has_letter: bool
+    denies: bool
+    is_capital: bool
+    ends: bool
+
+
+@lru_cache(maxsize=200_000)
+def _word(word: str) -> _Word:
+    bare = word.strip(".,;:!?()[]\"'")
+    return _Word(
+        bare,
+        _DIGIT.search(bare) is not None,
+        any(char.isalpha() for char in bare),
+        is_negation(word),
+        bare[:1].isupper(),
+        word.endswith((".", "!", "?", ":")),
+    )
+
+
+@lru_cache(maxsize=50_000)
+def numbers_in(text: str) -> tuple[str, ...]:
+    """The numbers of a text as they would be written plainly, in order: "1.250,00" is 1250.0."""
+    if not _DIGIT.search(text):
+        return ()
+    found = []
+    for body, _, _ in numerals(text):
+        for part in body.split(" ") if not readings(body) else [body]:
+            values = readings(part)
+            found.append(repr(values[0]) if values else part)
+    return tuple(found)
+
+
+@lru_cache(maxsize=50_000)
+def dates_in(text: str) -> tuple[str, ...]:
+    """The dates of a text in ISO form, in order; day first where that is not told."""
+    if not _DIGIT.search(text):
+        return ()
+    dates = [read_date(match[0]) for match in _DATE.finditer(text)]
+    return tuple(one.isoformat() for one in dates if one is not None)
+
+
+def recalled(wanted: Sequence[str], got: Sequence[str]) -> int:
+    """How many of some values came, each as often as it is expected."""
+    return (Counter(wanted) & Counter(got)).total()
+
 
 WHATS = {
     "characters": "characters right",
@@ -192,7 +324,6 @@ class Text(Measure):
         Error rate: the fewest substitutions, deletions and insertions that turn what was read into what is written
         (V. I. Levenshtein, Sov. Phys. Dokl. 10, 1966), over the length of what is written, summed over the corpus.
         """
-        import numpy as np
 
         chars = share(totals[..., CHAR_EDITS], totals[..., CHARS], 0.0)
         words = share(totals[..., WORD_EDITS], totals[..., WORDS], 0.0)

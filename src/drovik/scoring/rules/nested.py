@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple
 
 from pydantic import Field
+from rapidfuzz.distance import Levenshtein
 
+from drovik.heavy import np
 from drovik.scoring.json_pointer import ABSENT, at, is_absent, shown
 from drovik.scoring.rules.rule import Absent, Anything, Outcome, Rule, same_json
 
@@ -148,7 +150,6 @@ def _pairs(item: Node, wanted: Sequence[Any], got: Sequence[Any], kept: bool) ->
         return {number: number for number in range(len(wanted))}
     if not wanted or not got:
         return {}
-    import numpy as np
 
     alike = np.array([[_likeness(item, one, other) for other in got] for one in wanted])
     least = _ALIKE if not item.below else 1e-9
@@ -176,14 +177,12 @@ def _likeness(item: Node, wanted: Any, got: Any) -> float:
 
 
 def _written_alike(one: Any, other: Any) -> float:
-    from rapidfuzz.distance import Levenshtein
 
     return float(Levenshtein.normalized_similarity(shown(one).casefold(), shown(other).casefold()))
 
 
 def _in_order(alike: Any) -> dict[int, int]:
     """The best pairing that keeps the order, as in the alignment of sequences (Needleman and Wunsch, 1970)."""
-    import numpy as np
 
     rows, columns = alike.shape
     best = np.zeros((rows + 1, columns + 1))

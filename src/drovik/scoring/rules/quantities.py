@@ -1,16 +1,153 @@
-"""Field rules for numbers, amounts of money, dates and times."""
+"""Numbers, amounts and units as people and models write them: every reading that a text allows.
+
+Field rules for numbers, amounts of money, dates and times.
+"""
 
 from __future__ import annotations
 
+import math
 import re
 from datetime import time
+from functools import lru_cache
 from typing import Any, Literal
 
 from pydantic import Field
 
-from drovik.scoring.rules.dates import partial_date, read_date
-from drovik.scoring.rules.numerals import UNITS, close, currency_of, one_numeral, plain_number, unit_of
 from drovik.scoring.rules.rule import Rule
+from drovik.scoring.rules.text_rules import partial_date, read_date
+
+_NUMERAL = re.compile(r"[-+\u2212]?\s?\d[\d.,'’\u00a0\u202f\u2009 ]*(?:[eE][-+]?\d+)?")
+_LONGEST = 200
+_SPACES = "'’\u00a0\u202f\u2009 "
+CURRENCIES = {
+    "€": "EUR", "$": "USD", "£": "GBP", "¥": "JPY", "₹": "INR", "₩": "KRW", "₺": "TRY", "zł": "PLN", "kč": "CZK",
+    "euro": "EUR", "euros": "EUR", "dollar": "USD", "dollars": "USD", "pound": "GBP", "pounds": "GBP",
+    "franken": "CHF", "fr.": "CHF", "us$": "USD",
+}  # fmt: skip
+"""Signs and words of currencies, with their ISO 4217 codes; a code of three capitals is itself."""
+UNITS: dict[str, tuple[str, float]] = {
+    "mm": ("length", 0.001), "cm": ("length", 0.01), "dm": ("length", 0.1), "m": ("length", 1.0),
+    "km": ("length", 1e3),
+    "in": ("length", 0.0254), "inch": ("length", 0.0254), "inches": ("length", 0.0254), "ft": ("length", 0.3048),
+    "mg": ("mass", 1e-6), "g": ("mass", 0.001), "kg": ("mass", 1.0), "t": ("mass", 1e3), "lb": ("mass", 0.45359237),
+    "oz": ("mass", 0.028349523125), "ml": ("volume", 1e-3), "cl": ("volume", 1e-2), "dl": ("volume", 0.1),
+    "l": ("volume", 1.0), "s": ("time", 1.0), "sec": ("time", 1.0), "min": ("time", 60.0), "h": ("time", 3600.0),
+    "ms": ("time", 0.001), "d": ("time", 86400.0), "w": ("power", 1.0), "kw": ("power", 1e3), "wh": ("energy", 1.0),
+    "kwh": ("energy", 1e3), "%": ("share", 0.01), "b": ("data", 1.0), "kb": ("data", 1e3), "mb": ("data", 1e6),
+    "gb": ("data", 1e9), "cm²": ("area", 1e-4), "m²": ("area", 1.0), "m2": ("area", 1.0), "km²": ("area", 1e6),
+}  # fmt: skip
+"""Units by what they measure, and how many of its base unit one is."""
+
+
+def plain_number(value: Any) -> float | None:
+    """A JSON number, or a text that a programming language reads as one; None else, and where it is not finite."""
+    if isinstance(value, bool) or not isinstance(value, int | float | str):
+        return None
+    try:
+        number = float(value)
+    except (ValueError, OverflowError):
+        return None
+    return number if math.isfinite(number) else None
+
+
+def readings(text: str, decimal: str | None = None) -> list[float]:
+    """Every number that a numeral may stand for, the likeliest first; empty where it is none.
+
+    One separator before exactly three digits may part thousands or decimals; all else is plain: the last of two
+    separators is the decimal one, a separator that comes twice parts thousands, and so do spaces and apostrophes.
+
+    :param decimal: "," or "." where that is known.
+    """
+    body = text.strip().replace("\u2212", "-").rstrip(".,")
+    match = re.fullmatch(r"([-+]?)\s?(\d[\d.," + _SPACES + r"]*?)([eE][-+]?\d+)?", body)
+    if not match:
+        return []
+    sign, digits, power = match[1], match[2], match[3] or ""
+    for space in _SPACES:
+        digits = digits.replace(space, "")
+    found = []
+    for form in _forms(digits, decimal):
+        try:
+            found.append(float(f"{sign}{form}{power}"))
+        except (ValueError, OverflowError):
+            continue
+    return [one for one in dict.fromkeys(found) if math.isfinite(one)]
+
+
+def _forms(digits: str, decimal: str | None) -> list[str]:
+    """A numeral's digits with a point for decimals, in every way it may be meant."""
+    marks = [char for char in digits if char in ".,"]
+    if decimal is not None:
+        other = "." if decimal == "," else ","
+        return [digits.replace(other, "").replace(decimal, ".")]
+    if not marks:
+        return [digits]
+    last = marks[-1]
+    if len(set(marks)) == 2:
+        other = "," if last == "." else "."
+        return [digits.replace(other, "").replace(last, ".")] if marks.count(last) == 1 else []
+    if len(marks) > 1:
+        return [digits.replace(last, "")]
+    whole, _, rest = digits.partition(last)
+    as_decimal, as_thousands = f"{whole}.{rest}", whole + rest
+    if len(rest) != 3 or whole.startswith("0") or len(whole) > 3:
+        return [as_decimal]
+    return [as_decimal, as_thousands] if last == "." else [as_thousands, as_decimal]
+
+
+def numerals(text: str) -> list[tuple[str, int, int]]:
+    """Every numeral in a text, with where it begins and ends."""
+    found = []
+    for match in _NUMERAL.finditer(text):
+        body = match[0].rstrip(" .,'’")
+        found.append((body, match.start(), match.start() + len(body)))
+    return found
+
+
+def one_numeral(value: Any, decimal: str | None = None) -> tuple[list[float], str]:
+    """What the one numeral of a value may stand for, and the words around it in lower case.
+
+    :return: no readings where there is no numeral, or several.
+    """
+    if not isinstance(value, str):
+        plain = plain_number(value)
+        return ([], "") if plain is None else ([plain], "")
+    return _numeral_of(value, decimal) if len(value) <= _LONGEST else ([], "")
+
+
+@lru_cache(maxsize=20_000)
+def _numeral_of(value: str, decimal: str | None) -> tuple[list[float], str]:
+    found = numerals(value)
+    if len(found) != 1:
+        return [], ""
+    body, start, end = found[0]
+    rest = f"{value[:start]} {value[end:]}".strip().lower()
+    return readings(body, decimal), " ".join(rest.split())
+
+
+def currency_of(words: str) -> str | None:
+    """The code of the currency that the words around an amount name; None where they name none."""
+    for word in words.replace(",", " ").split():
+        plain = word.strip("()-–.:") or word
+        if plain in CURRENCIES or word in CURRENCIES:
+            return CURRENCIES.get(plain) or CURRENCIES[word]
+        if len(plain) == 3 and plain.isascii() and plain.isalpha():
+            return plain.upper()
+    return None
+
+
+def unit_of(words: str) -> str | None:
+    """The unit that the words around a number begin with; None where it is none that is known."""
+    for word in words.split():
+        if word.strip(".,()") in UNITS:
+            return word.strip(".,()")
+    return None
+
+
+def close(one: float, other: float, tolerance: float = 0.0, part: float = 0.0) -> bool:
+    """Whether a number is within a tolerance, or within a share, of the expected `other`."""
+    room = max(tolerance, part * abs(other))
+    return abs(one - other) <= room + 1e-12 * max(1.0, abs(other))
 
 
 class Number(Rule):

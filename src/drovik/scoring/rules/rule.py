@@ -7,6 +7,7 @@ import unicodedata
 from typing import Any, Literal
 
 from pydantic import Field
+from rapidfuzz.distance import Levenshtein
 
 from drovik.project.toml_files import Frozen
 from drovik.scoring.json_pointer import Pointer
@@ -78,7 +79,6 @@ class Near(Text):
 
     def outcome(self, expected: Any, got: Any) -> Outcome:
         """See `Rule.outcome`."""
-        from rapidfuzz.distance import Levenshtein
 
         if not isinstance(got, str):
             return "wrong"

@@ -1,10 +1,15 @@
-"""Field rules for addresses and formulas."""
+"""Field rules for addresses and formulas.
+
+Reading dates as people and models write them.
+"""
 
 from __future__ import annotations
 
 import math
 import re
 import unicodedata
+from datetime import date, datetime
+from functools import lru_cache
 from typing import Any
 
 from pydantic import Field
@@ -124,3 +129,59 @@ def _expression(value: Any) -> Any:
         return parser.parse_expr(text, {**names, **known}, steps, made)
     except Exception:  # the parser raises whatever the text makes Python raise
         return None
+
+
+_ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
+_MAY_BE_WHOLE = re.compile(r"\d\D.*\d|\d{6}", re.DOTALL)
+"""A whole date has a day and a year at least."""
+
+
+_MONTH = re.compile(r"(\d{4})-(\d{2})|(\d{1,2})[./](\d{4})")
+_YEAR = re.compile(r"\d{4}")
+
+
+def partial_date(value: Any, day_first: bool = True) -> tuple[int, int | None, int | None] | None:
+    """Year, month and day of a text that gives at least the year; None for what it leaves out."""
+    whole = read_date(value, day_first)
+    if whole is not None:
+        return whole.year, whole.month, whole.day
+    if not isinstance(value, str):
+        return None
+    text = value.strip()
+    if _YEAR.fullmatch(text):
+        return int(text), None, None
+    match = _MONTH.fullmatch(text)
+    if match:
+        year, month = int(match[1] or match[4]), int(match[2] or match[3])
+        return (year, month, None) if 1 <= month <= 12 else None
+    words = re.fullmatch(r"([^\W\d]+)\.?,? (\d{4})", text)
+    named = read_date(f"1 {words[1]} {words[2]}") if words else None
+    return (named.year, named.month, None) if named else None
+
+
+def read_date(value: Any, day_first: bool = True) -> date | None:
+    """The date that a text gives whole, with day, month and year; None where it gives none.
+
+    ISO dates (ISO 8601) are read as such, whatever `day_first` says.
+    """
+    if not isinstance(value, str) or len(value) > 60 or not _MAY_BE_WHOLE.search(value):
+        return None
+    return _date_of(value.strip(), day_first)
+
+
+@lru_cache(maxsize=20_000)
+def _date_of(text: str, day_first: bool) -> date | None:
+    if _ISO.fullmatch(text):
+        try:
+            return date.fromisoformat(text)
+        except ValueError:
+            return None
+    from dateutil import parser
+
+    try:
+        # Parsed over two defaults that share no part: what differs was not in the text.
+        first = parser.parse(text, dayfirst=day_first, default=datetime(2001, 1, 1))
+        second = parser.parse(text, dayfirst=day_first, default=datetime(2002, 2, 2))
+    except (ValueError, OverflowError, TypeError):
+        return None
+    return first.date() if first.date() == second.date() else None

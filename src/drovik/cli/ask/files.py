@@ -1,0 +1,211 @@
+"""Where the answers about a folder of pictures go: a file beside each name, or a row each in one table."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+import json
+import os
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from drovik.errors import Problem, UsageError
+from drovik.files import read_text
+from drovik.parsing.answer_text import Answer, Reader
+from drovik.project.arms import digest
+from drovik.project.toml_files import write_whole
+from drovik.text import visible
+
+if TYPE_CHECKING:
+    from drovik.parsing.answer_text import Answer
+    from drovik.planning.plan import Ask
+    from drovik.planning.sources import Question
+    from drovik.project.settings import ProjectFile
+    from drovik.transport.listener import Ending
+
+
+COLUMNS = (
+    "picture",
+    "model",
+    "time",
+    "status",
+    "answer",
+    "input_tokens",
+    "output_tokens",
+    "money",
+    "currency",
+    "seconds",
+)
+MARK = "asked"
+MOST_TABLE_BYTES = 1_000_000_000
+_RISKY = ("=", "+", "-", "@", "\t", "\n", "\N{FULLWIDTH EQUALS SIGN}", "\N{FULLWIDTH PLUS SIGN}",
+          "\N{FULLWIDTH HYPHEN-MINUS}", "\N{FULLWIDTH COMMERCIAL AT}")  # fmt: skip
+
+
+def guarded(value: Any) -> str:
+    """A cell that no spreadsheet takes for a formula, and in which nothing is that tears the row or hides."""
+    text = "" if value is None else value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
+    text = visible(text)
+    return f"'{text}" if isinstance(value, str) and text.startswith(_RISKY) else text
+
+
+def known_by(name: str) -> str:
+    """What a name is read back as from its cell."""
+    return _bare(guarded(name))
+
+
+class AnswerTable:
+    """A CSV file of answers: rows are added as they come, and those that are there are not asked for again.
+
+    :param fields: the names of an answer's members that get columns of their own.
+    :param mark: a digest of what is asked: rows of another question are not answers to this one.
+    :raises DrovikError: where the file is not such a table, or cannot be written.
+    """
+
+    def __init__(self, path: Path, fields: Sequence[str], mark: str) -> None:
+        self._path, self._fields, self._mark = path, tuple(fields), mark
+        self._columns = [*COLUMNS[:5], *(f"answer.{name}" for name in fields), *COLUMNS[5:], MARK]
+        self.there = self._read()
+
+    def _read(self) -> set[tuple[str, str, int]]:
+        if not os.path.lexists(self._path) or (self._path.is_file() and self._path.stat().st_size == 0):
+            self._write([self._columns], "w")
+            return set()
+        try:
+            text = read_text(self._path, str(self._path), MOST_TABLE_BYTES)
+            reader = csv.DictReader(io.StringIO(text, newline=""))
+            columns, rows = list(reader.fieldnames or []), list(reader)
+        except csv.Error as error:
+            raise UsageError(Problem(f"cannot be read: {error}", "give another file", str(self._path))) from None
+        if columns != self._columns:
+            what = "is a table with other columns"
+            raise UsageError(Problem(what, "give another file, or ask for the same fields", str(self._path)))
+        whole = [row for row in rows if None not in row.values() and row[MARK] and row["time"].isdigit()]
+        if len(whole) < len(rows) or not self._ends_whole():
+            self._write([self._columns, *([row[name] for name in self._columns] for row in whole)], "w")
+        return {(_bare(row["picture"]), row["model"], int(row["time"])) for row in whole if row[MARK] == self._mark}
+
+    def _ends_whole(self) -> bool:
+        """Whether the last row was written to its end, and not broken off by a kill."""
+        with self._path.open("rb") as file:
+            file.seek(-1, os.SEEK_END)
+            return file.read() == b"\n"
+
+    def add(self, name: str, model: str, time: int, answer: Answer) -> None:
+        """Add a row."""
+        value = answer.value if isinstance(answer.value, dict) else {}
+        spent = answer.spent
+        row = [name, model, time, answer.status, answer.text, *(value.get(one) for one in self._fields)]
+        row += [answer.input_tokens, answer.output_tokens, f"{spent.amount:f}" if spent else None]
+        row += [spent.currency if spent else None, answer.seconds and round(answer.seconds, 3), self._mark]
+        self._write([row], "a")
+
+    def _write(self, rows: Sequence[Sequence[Any]], mode: str) -> None:
+        target = self._path if mode == "a" else self._path.with_name(f".{self._path.name}.{os.getpid()}")
+        try:
+            with target.open(mode, encoding="utf-8", newline="") as file:
+                csv.writer(file, lineterminator="\n").writerows([[guarded(cell) for cell in row] for row in rows])
+            if mode == "w":
+                target.replace(self._path)
+        except OSError as error:
+            raise UsageError(
+                Problem(f"cannot be written: {error.strerror}", "check its folder", str(self._path))
+            ) from None
+
+
+def _bare(cell: str) -> str:
+    return cell[1:] if cell.startswith("'") and cell[1:2] in _RISKY else cell
+
+
+class AnswerFolder:
+    """A folder with a file for each answer: text, or JSON where the answer has a schema.
+
+    :param several: whether the model's name, or the time, is a part of the files' names.
+    :raises DrovikError: where it cannot be made.
+    """
+
+    def __init__(self, path: Path, form: str, several_models: bool, several_times: bool) -> None:
+        self._path, self._ending = path, "json" if form == "json" else "txt"
+        self._models, self._times = several_models, several_times
+        try:
+            path.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise UsageError(Problem(f"cannot be made: {error.strerror}", "give another folder", str(path))) from None
+
+    def file(self, name: str, model: str, time: int) -> Path:
+        """The file of an answer."""
+        parts = [name, *([model] if self._models else []), *([str(time)] if self._times else []), self._ending]
+        return self._path / ".".join(part.replace("/", "-").replace("\0", "") for part in parts)
+
+    def has(self, name: str, model: str, time: int) -> bool:
+        """Whether an answer is there."""
+        return self.file(name, model, time).exists()
+
+    def add(self, name: str, model: str, time: int, answer: Answer) -> None:
+        """Write an answer."""
+
+        text = answer.text
+        if self._ending == "json" and answer.value is not None:
+            text = json.dumps(answer.value, ensure_ascii=False, indent=1)
+        write_whole(self.file(name, model, time), text.rstrip("\n") + "\n")
+
+
+class Files:
+    """The files that answers go to as they come."""
+
+    def __init__(
+        self, arguments: argparse.Namespace, settings: ProjectFile, question: Question, several: bool
+    ) -> None:
+
+        form = "json" if question.schema is not None else "text"
+        self._reader = Reader(form, question.schema)
+        fields = list((question.schema or {}).get("properties", {}))
+        asked = {"text": question.text, "system": question.system, "schema": question.schema}
+        models = {name: one.canonical() for name, one in settings.models.items()}
+        preps = {name: one.canonical() for name, one in settings.preps.items()}
+        self.mark = digest({"asked": asked, "models": models, "preps": preps})[:12]
+        self.table: AnswerTable | None = AnswerTable(arguments.table, fields, self.mark) if arguments.table else None
+        self.folder: AnswerFolder | None = None
+        if arguments.out:
+            self.folder = AnswerFolder(arguments.out, form, several, arguments.repeat > 1)
+        self.there = 0
+        self.written = 0
+
+    @property
+    def files(self) -> bool:
+        """Whether answers go to files at all."""
+        return self.table is not None or self.folder is not None
+
+    def wanted(self, name: str, model: str, time: int) -> bool:
+        """Whether there is no answer yet in one of the files."""
+        lacks = self.table is not None and (known_by(name), model, time) not in self.table.there
+        lacks |= self.folder is not None and not self.folder.has(name, model, time)
+        wanted = lacks or not self.files
+        self.there += not wanted
+        return wanted
+
+    def take(self, ask: Ask, ending: Ending) -> None:
+        """Write an answer that came."""
+        if not self.files:
+            return
+        answer = answer_of(self._reader, ending)
+        place = (ask.case.id, ask.arm.model_name, ask.repeat)
+        if self.table is not None and (known_by(place[0]), *place[1:]) not in self.table.there:
+            self.table.add(*place, answer)
+        if self.folder is not None:
+            self.folder.add(*place, answer)
+        self.written += 1
+
+
+def answer_of(reader: Any, ending: Ending) -> Answer:
+    """The answer in a reply that has just come."""
+
+    unpacked, reply = ending.unpacked, ending.reply
+    assert unpacked is not None
+    assert reply is not None
+    found = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    spent = reply.spent()
+    tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
+    return Answer(found.status, found.how, unpacked.text, found.value, found.errors, unpacked.note, *tokens)

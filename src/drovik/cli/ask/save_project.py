@@ -1,0 +1,242 @@
+"""What was tried by hand → a project: a prompt version, its cases, the endpoint and model, and the replies."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import shutil
+from collections.abc import Mapping, Sequence
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from drovik import workflow
+from drovik.cli.printing import say
+from drovik.dialects.learn.files import add_endpoint, add_prep
+from drovik.errors import Problem, UsageError
+from drovik.files import read_text
+from drovik.planning.plan import ask_of
+from drovik.planning.sources import source_digests
+from drovik.project.arms import arms_of
+from drovik.project.reading import read_project
+from drovik.project.toml_files import read_toml, write_whole
+from drovik.store.import_replies import adopt
+from drovik.store.store import Store
+
+if TYPE_CHECKING:
+    from drovik.cli.pictures.given import Given
+    from drovik.planning.sources import ByHand, Question
+    from drovik.store.store import Store
+    from drovik.workflow.asking import Asked
+    from drovik.workflow.services import Services
+
+
+_TEMPLATE_SIGN = re.compile(r"\{\{|\{%|\{#")
+
+
+def keep(
+    where: str,
+    services: Services,
+    made: ByHand,
+    question: Question,
+    cases: Sequence[tuple[str, Sequence[Given]]],
+    store: Store,
+    asked: Asked,
+) -> None:
+    """Keep what was tried in PROJECT/TASK; the project is started where there is none.
+
+    :raises DrovikError: where that is no project and task, or a file cannot be written.
+    """
+    folder, task = _place(where)
+    written = [*_services_into(folder, services, made), *_task_into(folder, task, question)]
+    prompt = _prompt_into(folder, task, question)
+    ids, added = _cases_into(folder, cases)
+    taken = _replies_into(folder, task, prompt, made, ids, store)
+    parts = [f"tasks/{task}/prompts/{prompt}.toml", f"{added} new {'case' if added == 1 else 'cases'}"]
+    came = f"{taken} {'answer' if taken == 1 else 'answers'} came along and will not be asked for again"
+    say(f"Kept in {folder}: {', '.join([*written, *parts])}; {came}.")
+
+
+def see_that_it_can_be_kept(where: str) -> None:
+    """See, before anything is sent, that PROJECT/TASK is a place to keep it.
+
+    :raises DrovikError: where it is not.
+    """
+    folder, _ = _place(where)
+    if folder.exists() and not folder.is_dir():
+        raise UsageError(Problem("is a file, and no project's folder", "give another --keep", str(folder)))
+    _see_that_cases_can_be_added(folder)
+
+
+def _place(where: str) -> tuple[Path, str]:
+    project, slash, task = where.rstrip("/").rpartition("/")
+    if not slash or not re.fullmatch(r"[\w.\-]+", task):
+        raise UsageError(
+            Problem(f"--keep: '{where}' is no project and task", "write it like --keep lost-property/describe")
+        )
+    return Path(project or "/"), task
+
+
+def _cases_name(folder: Path) -> str:
+
+    problems: list[Problem] = []
+    table = read_toml(folder / "drovik.toml", "drovik.toml", problems) if (folder / "drovik.toml").exists() else {}
+    if table is None:
+        raise UsageError(problems)
+    return str(table.get("cases", "cases.jsonl"))
+
+
+def _see_that_cases_can_be_added(folder: Path) -> None:
+    source = _cases_name(folder)
+    if not source.endswith((".jsonl", ".ndjson")):
+        raise UsageError(Problem("cases can be added to a .jsonl file only", "add the pictures by hand", source))
+
+
+def _services_into(folder: Path, services: Services, made: ByHand) -> list[str]:
+    """The endpoints, models and prep that were used, where the project lacks them."""
+
+    if not (folder / "drovik.toml").exists():
+        write_whole(folder / "drovik.toml", f'title = "{folder.resolve().name}"\ncases = "cases.jsonl"\n')
+        write_whole(folder / ".gitignore", ".env\n.drovik/\n")
+    written = []
+    for name, model in made.project.settings.models.items():
+        endpoint = services.settings.endpoints[model.endpoint]
+        dialect = endpoint.dialect.removesuffix(workflow.USERS)
+        home = workflow.users_folder() if endpoint.dialect.endswith(workflow.USERS) else services.folder
+        source = home / "dialects" / f"{dialect}.toml"
+        target = folder / "dialects" / f"{dialect}.toml"
+        if not target.exists():
+            target.parent.mkdir(parents=True, exist_ok=True)
+            shutil.copyfile(source, target)
+            written.append(f"dialects/{dialect}.toml")
+        table = endpoint.model_dump(mode="json", exclude_defaults=True, exclude_none=True) | {"dialect": dialect}
+        own = model.model_dump(mode="json", exclude_defaults=True, exclude_none=True)
+        if add_endpoint(folder, model.endpoint, table, name, own, only_new=True):
+            written.append("drovik.toml")
+    for name, prep in made.project.settings.preps.items():
+        add_prep(folder, name, prep.canonical())
+    return list(dict.fromkeys(written))
+
+
+def _task_into(folder: Path, task: str, question: Question) -> list[str]:
+
+    home = folder / "tasks" / task
+    if (home / "question.toml").exists():
+        return []
+    if question.schema is None:
+        write_whole(home / "question.toml", '[answer]\nform = "text"\n')
+        return [f"tasks/{task}/question.toml"]
+    told = "send_schema = true\n" if question.send_schema else ""
+    write_whole(home / "question.toml", f'[answer]\nform = "json"\nschema = "answer.schema.json"\n{told}')
+    write_whole(home / "answer.schema.json", json.dumps(question.schema, ensure_ascii=False, indent=1) + "\n")
+    return [f"tasks/{task}/question.toml", f"tasks/{task}/answer.schema.json"]
+
+
+def _prompt_into(folder: Path, task: str, question: Question) -> str:
+    """The prompt version of the question: one that is there and says the same, else the next."""
+    import tomlkit
+
+    home = folder / "tasks" / task / "prompts"
+    system, ask = _plain(question.system), _plain(question.text)
+    there = {path.stem: _read(path) for path in sorted(home.glob("*.toml"))}
+    for name, table in there.items():
+        if (str(table.get("system", "")).strip(), str(table.get("ask", "")).strip()) == (system.strip(), ask.strip()):
+            return name
+    numbers = [int(name[1:]) for name in there if re.fullmatch(r"v\d+", name)]
+    name = f"v{max(numbers, default=0) + 1}"
+    document = tomlkit.document()
+    document["note"] = f"Kept from what was asked by hand on {date.today().isoformat()}."
+    if system:
+        document["system"] = tomlkit.string(system, multiline="\n" in system)
+    document["ask"] = tomlkit.string(ask or "{{ '' }}", multiline="\n" in ask)
+    write_whole(home / f"{name}.toml", tomlkit.dumps(document))
+    return name
+
+
+def _read(path: Path) -> Mapping[str, Any]:
+
+    return read_toml(path, str(path), []) or {}
+
+
+def _plain(text: str) -> str:
+    """A text as a template that says just that."""
+    return _TEMPLATE_SIGN.sub(lambda match: f"{{{{ '{match[0]}' }}}}", text)
+
+
+def _cases_into(folder: Path, cases: Sequence[tuple[str, Sequence[Given]]]) -> tuple[dict[str, str], int]:
+    """Add the cases that the project lacks; their pictures are copied.
+
+    :return: the case's id by each name, and how many cases are new.
+    """
+    path = folder / _cases_name(folder)
+
+    text = read_text(path, path.name) if os.path.lexists(path) else ""
+    rows = [json.loads(line) for line in text.splitlines() if line.strip()]
+    by_id = {str(row.get("id")): row for row in rows}
+    ids: dict[str, str] = {}
+    new = []
+    for name, given in cases:
+        if not given:
+            continue
+        images = [_copied(folder, one) for one in given]
+        id_ = _free_id(re.sub(r"[^\w.\-]+", "-", Path(given[0].name).stem) or "case", by_id, images)
+        if id_ not in by_id:
+            by_id[id_] = {"id": id_, "images": images}
+            new.append(by_id[id_])
+        ids[name] = id_
+    if new:
+        lines = "".join(json.dumps(row, ensure_ascii=False) + "\n" for row in new)
+        with path.open("a", encoding="utf-8") as file:
+            file.write(("\n" if text and not text.endswith("\n") else "") + lines)
+    return ids, len(new)
+
+
+def _free_id(wanted: str, by_id: Mapping[str, Any], images: Sequence[str]) -> str:
+    number, name = 1, wanted
+    while name in by_id and by_id[name].get("images") != list(images):
+        number += 1
+        name = f"{wanted}-{number}"
+    return name
+
+
+def _copied(folder: Path, one: Given) -> str:
+    """A picture's path in the project, where it is copied to unless it lies there already."""
+    source = Path(one.picture.path)
+    if not source.is_file():
+        raise UsageError(Problem("only its address is known", "download it, and ask about the file", one.name))
+    home = folder.resolve()
+    if source.is_relative_to(home):
+        return str(source.relative_to(home))
+    data = source.read_bytes()
+    stem, ending = Path(one.name).stem, Path(one.name).suffix
+    name = re.sub(r"[^\w.\-]+", "-", stem) or "picture"
+    number = 1
+    while True:
+        target = folder / "images" / f"{name}{'' if number == 1 else f'-{number}'}{ending}"
+        if not target.exists():
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(data)
+        if target.read_bytes() == data:
+            return str(target.relative_to(folder))
+        number += 1
+
+
+def _replies_into(
+    folder: Path, task_name: str, prompt: str, made: ByHand, ids: Mapping[str, str], store: Store
+) -> int:
+    """The replies into the project's store, where it would ask the very same."""
+
+    project, _ = read_project(folder)
+    task = next((one for one in project.tasks if one.name == task_name), None) if project else None
+    if project is None or task is None:
+        return 0
+    wanted = set(ids.values())
+    cases = [case for case in project.cases if case.id in wanted]
+    names = made.project.settings.models
+    arms = [arm for arm in arms_of(task, project.settings) if arm.prompt_name == prompt and arm.model_name in names]
+    with Store(project.store_path) as into:
+        digests = source_digests(project, into, cases)
+        asks = [ask_of(task, arm, case, digests) for arm in arms for case in cases]
+        known = store.concluded()
+        return adopt(into, store, [ask.asked("") for ask in asks if ask.identity in known])

@@ -1,0 +1,185 @@
+"""What `drovik ask` prints: answers, what they took, how far they agree.
+
+Asking by hand: questions sent as any task's are, with a store that is thrown away, and answers as they come.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from drovik.cli.printing import aside, harmless, heading, money, say, seconds
+from drovik.errors import Problem
+from drovik.scoring.agreement import agreement
+from drovik.transport.outcomes import REMEDIES
+
+if TYPE_CHECKING:
+    from drovik.cli.ask.files import Files
+    from drovik.cli.pictures.given import Given
+    from drovik.parsing.answer_text import Answer
+    from drovik.planning.plan import Ask
+    from drovik.planning.sources import Question
+    from drovik.project.cases import Picture
+    from drovik.project.settings import ProjectFile
+    from drovik.transport.listener import Ending
+    from drovik.transport.outcomes import Outcome
+    from drovik.workflow.asking import Asked, HandAnswer
+
+
+def show(asked: Asked, hears: Hears, kept: Files, question: Question, several: bool) -> None:
+    """Print what came of it: the answers, or how many went into files."""
+    if kept.files:
+        left = f", {asked.missing} without an answer" if asked.missing else ""
+        there = f"{kept.there} were there already; " if kept.there else ""
+        say(f"{there}{kept.written} answers written{left}.")
+    else:
+        cases = len({one.ask.case.id for one in asked.answers})
+        most = max((one.ask.repeat for one in asked.answers), default=1)
+        for one in asked.answers:
+            if cases > 1 or several or one.ask.repeat > 1 or len(asked.answers) > 1:
+                time = f"time {one.ask.repeat}" if most > 1 else ""
+                words = [one.ask.case.id if cases > 1 else "", one.model if several or cases == 1 else "", time]
+                heading(", ".join(filter(None, words)))
+            _show_one(one, hears.shown, question)
+    for problem in asked.troubles:
+        print(harmless(problem.line()), file=sys.stderr)
+    _show_agreement(asked)
+
+
+_SAID_OF = {
+    "not_json": "there is no JSON in it",
+    "cut_off": "it was cut off at the output limit",
+    "refused": "it was declined",
+    "empty": "it is empty",
+}
+
+
+def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
+    answer = one.answer
+    if streamed:
+        print(flush=True)
+    elif question.schema is not None and answer.value is not None:
+        say(json.dumps(answer.value, ensure_ascii=False, indent=1))
+    else:
+        say(answer.text.strip() or "(the answer is empty)")
+    notes = [f"{error.at or 'the answer'}: {error.what}" for error in answer.errors]
+    if answer.status not in ("ok", "off_schema"):
+        notes.append(_SAID_OF.get(answer.status, answer.status))
+    for note in [*notes, *([answer.note] if answer.note else [])]:
+        print(harmless(f"  ! {note}"), file=sys.stderr)
+    aside(f"  {one.model}   {took(answer)}")
+
+
+def _show_agreement(asked: Asked) -> None:
+    for (case, model), share in agreements(asked).items():
+        say(f"{case}, {model}: the answers agree to {100 * share:.0f} % (word overlap).", style="bold")
+
+
+def agreements(asked: Asked) -> dict[tuple[str, str], float]:
+    """How much the answers to the same question agree, by case and model; only where there are several."""
+
+    texts: dict[tuple[str, str], list[str]] = {}
+    for one in asked.answers:
+        texts.setdefault((one.ask.case.id, one.model), []).append(one.answer.text)
+    return {place: agreement(found) for place, found in texts.items() if len(found) > 1}
+
+
+def document(asked: Asked, question: Question) -> dict[str, Any]:
+    """The same as plain values."""
+    rows = []
+    for one in asked.answers:
+        answer = one.answer
+        rows.append(
+            {
+                "picture": one.ask.case.id,
+                "model": one.model,
+                "time": one.ask.repeat,
+                "status": answer.status,
+                "text": answer.text,
+                "value": answer.value if question.schema is not None else None,
+                "errors": [{"at": error.at, "what": error.what} for error in answer.errors],
+                "note": answer.note,
+                "input_tokens": answer.input_tokens,
+                "output_tokens": answer.output_tokens,
+                "money": {answer.spent.currency: answer.spent.amount} if answer.spent else {},
+                "seconds": answer.seconds,
+            }
+        )
+    agree = [
+        {"picture": case, "model": model, "agreement": share} for (case, model), share in agreements(asked).items()
+    ]
+    return {"answers": rows, "agreement": agree, "problems": [one.line() for one in asked.troubles]}
+
+
+def endpoints_of(settings: ProjectFile) -> list[str]:
+    """The endpoints of the models that are asked."""
+    return list(dict.fromkeys(one.endpoint for one in settings.models.values()))
+
+
+def pictures_of(cases: Sequence[tuple[str, Sequence[Given]]]) -> list[tuple[str, list[Picture]]]:
+    """The cases with their pictures as a project has them."""
+    return [(name, [one.picture for one in given]) for name, given in cases]
+
+
+class Hears:
+    """Hears answers as they come: writes their text to the terminal, and hands each whole one on.
+
+    :param stream: whether the text is shown as it comes; only where one answer is awaited at a time.
+    :param whole: gets each ask whose answer came whole.
+    """
+
+    def __init__(self, stream: bool, whole: Callable[[Ask, Ending], None] | None = None) -> None:
+        self._stream, self._whole = stream, whole
+        self._last: dict[str, Outcome] = {}
+        self.shown = False
+
+    def has_heard(self, ask: Ask) -> bool:
+        """Whether an attempt at an ask came to an end."""
+        return ask.identity in self._last
+
+    def trouble_of(self, ask: Ask) -> Problem:
+        """What came of the last attempt at an ask that has no answer."""
+
+        outcome = self._last[ask.identity]
+        what = f"{ask.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
+        return Problem(what, REMEDIES.get(outcome.kind, "").partition("; then:")[0])
+
+    def begins(self, ask: Ask, try_: int) -> None:
+        """A request is about to leave; what an earlier try had shown was not the answer."""
+        if try_ > 1 and self.shown:
+            print("\n(again, from the beginning)", flush=True)
+            self.shown = False
+
+    def text(self, ask: Ask, text: str) -> None:
+        """More of an answer's text came."""
+        if self._stream and text:
+            sys.stdout.write(harmless(text))
+            sys.stdout.flush()
+            self.shown = True
+
+    def ended(self, ask: Ask, ending: Ending) -> None:
+        """An attempt came to an end."""
+        self._last[ask.identity] = ending.outcome
+        if ending.outcome.kind == "answered" and self._whole is not None:
+            self._whole(ask, ending)
+        elif ending.outcome.again:
+            wait = ending.outcome.wait
+            asked = f"; it asks to wait {wait:.0f} s" if wait else ""
+            said = f"{ending.outcome.kind.replace('_', ' ')}: {harmless(ending.outcome.words)}{asked}"
+            print(f"({said})", file=sys.stderr, flush=True)
+
+
+def took(answer: Answer) -> str:
+    """What an answer took: tokens, money, seconds."""
+    parts = []
+    if answer.input_tokens is not None or answer.output_tokens is not None:
+        parts.append(f"{_count(answer.input_tokens)} tokens in, {_count(answer.output_tokens)} out")
+    if answer.spent:
+        parts.append(money({answer.spent.currency: answer.spent.amount}, 6))
+    return "   ".join([*parts, seconds(answer.seconds)])
+
+
+def _count(count: int | None) -> str:
+    return "?" if count is None else str(count)

@@ -1,0 +1,1 @@
+"""`drovik endpoint`: learning a service, trying it, listing its models."""

@@ -1,0 +1,138 @@
+"""`drovik endpoint`: learns a service from its own sample, tries it step by step, lists its models."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from drovik.cli.endpoint.learn import TOLD, learn
+from drovik.cli.endpoint.trial import services_with, try_one
+from drovik.cli.printing import heading, print_json, say, table
+from drovik.cli.services import require_sendable
+from drovik.errors import DONE, Problem, ServiceError, UsageError
+from drovik.heavy import aiohttp
+from drovik.planning.sources import Question, by_hand
+from drovik.project.keys import keep_in_keyring, shown_key
+from drovik.transport.http import NoReply
+from drovik.transport.session import Line
+from drovik.workflow.model_list import list_models
+
+if TYPE_CHECKING:
+    from drovik.workflow.services import Services
+
+    pass
+
+EXAMPLE = (
+    "drovik endpoint learn desk sample.txt          (a curl command from the documentation)\n"
+    "  drovik endpoint learn desk body.json --url https://host/answers --reply reply.json\n"
+    "  drovik endpoint try desk\n  drovik endpoint models desk\n  drovik endpoint key desk"
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The command's own parts and options."""
+    parts = parser.add_subparsers(dest="part", metavar="WHAT", required=True, parser_class=type(parser))
+    learn = parts.add_parser("learn", help="make a dialect from a sample request")
+    learn.add_argument("name", metavar="NAME", help="what the endpoint is to be called")
+    learn.add_argument("sample", nargs="?", default="-", metavar="FILE", help="the sample; - or none: paste it")
+    learn.add_argument("--reply", type=Path, metavar="FILE", help="a sample reply: JSON, or a recorded stream")
+    learn.add_argument("--url", help="the address, where the sample is a JSON body alone")
+    for role, text in TOLD.items():
+        learn.add_argument(f"--{role}-was", dest=role, metavar="TEXT", help=text)
+    learn.add_argument("--key-env", metavar="NAME", help="the variable that the key is to be in")
+    learn.add_argument("--model-name", metavar="NAME", help="what the model is to be called (default: its id)")
+    learn.add_argument("--no-try", action="store_true", help="send no request to prove it")
+    learn.add_argument(
+        "--with-files", action="store_true", help="read the files that the sample sends (-d @FILE), and send them"
+    )
+    learn.add_argument("--user", action="store_true", help="into your own folder, also from within a project")
+    trying = parts.add_parser("try", help="try an endpoint step by step, with two small requests")
+    trying.add_argument("name", metavar="NAME")
+    trying.add_argument("--model", metavar="NAME", help="with this model (default: the endpoint's first)")
+    models = parts.add_parser("models", help="list the models of a service")
+    models.add_argument("name", metavar="NAME")
+    models.add_argument("--path", help="where they are listed (default: what the dialect says, else likely places)")
+    key = parts.add_parser("key", help="put the key into the system's keyring")
+    key.add_argument("name", metavar="NAME")
+    key.add_argument("--forget", action="store_true", help="take it out again")
+    for one in (learn, trying, models, key):
+        one.add_argument(
+            "--project", type=Path, metavar="DIR", help="the project's folder (default: this one, or above)"
+        )
+        one.add_argument("--json", action="store_true", help="print one JSON document")
+        one.add_argument("--trust", action="store_true", help="let the key go to this host, now and later")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Run the part that was asked for."""
+    parts = {"learn": learn, "try": try_one, "models": _models, "key": _key}
+    return parts[arguments.part](arguments)
+
+
+# Learning.
+
+
+# Trying.
+
+
+# Models and keys.
+
+
+def _models(arguments: argparse.Namespace) -> int:
+    services = services_with(arguments.name, arguments.project)
+    require_sendable(services, [arguments.name], arguments.trust)
+    path, found = asyncio.run(_listed(services, arguments.name, arguments.path))
+    in_use = {one.id: name for name, one in services.settings.models.items() if one.endpoint == arguments.name}
+    if arguments.json:
+        print_json({"endpoint": arguments.name, "path": path, "models": found})
+    else:
+        heading(f"models of {arguments.name}, from {path}")
+        table(("model", "in drovik.toml as"), [(one, in_use.get(one, "")) for one in found])
+    return DONE
+
+
+async def _listed(services: Services, name: str, given: str | None) -> tuple[str, list[str]]:
+
+    made = by_hand(services.folder, services.settings, services.dialects, services.keys, Question())
+    line = Line(made.project, name)
+    known = line.dialect.models
+    steps = line.dialect.request.path.split("/")
+    likely = ["/".join(steps[:size]) + "/models" for size in range(len(steps) - 1, 0, -1)]
+    places = [given] if given else [known.path] if known else [one for one in likely if "{" not in one]
+    said = ""
+    async with aiohttp.ClientSession() as session:
+        for path in places:
+            try:
+                found = await list_models(session, line, path, known.id if known and not given else None)
+            except NoReply as failure:
+                said = said or failure.outcome.words
+                continue
+            if found:
+                return path, list(dict.fromkeys(found))
+    remedy = "say where they are listed: --path /models, or [models] path and id in the dialect"
+    raise ServiceError(Problem(f"no list of models was found ({said or 'nothing in it'})", remedy))
+
+
+def _key(arguments: argparse.Namespace) -> int:
+    import getpass
+
+    services = services_with(arguments.name, arguments.project)
+    name = services.settings.endpoints[arguments.name].key_env
+    if name is None:
+        raise UsageError(Problem(f"the endpoint '{arguments.name}' has no key_env", "add it to drovik.toml"))
+    if arguments.forget:
+        keep_in_keyring(name, "")
+        say(f"{name} is not in the keyring.")
+        return DONE
+    key = (getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
+    if not key:
+        raise UsageError(Problem("no key was given", "type it, or pipe it in"))
+    keep_in_keyring(name, key)
+    say(f"{name} ({shown_key(key)}) is in the keyring.")
+    return DONE
+
+
+# Documents.

@@ -1,0 +1,182 @@
+"""Pictures named on a command line: files, folders, addresses, and `-` for standard input."""
+
+from __future__ import annotations
+
+import asyncio
+import re
+import sys
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import unquote, urljoin, urlsplit
+
+from drovik.dialects.request_template import HttpRequest
+from drovik.errors import Problem, UsageError
+from drovik.heavy import aiohttp
+from drovik.project.cases import PICTURE_ENDINGS, Picture
+from drovik.transport.http import NoReply, fetch
+
+if TYPE_CHECKING:
+    from drovik.project.cases import Picture
+
+
+MOST_BYTES = 50_000_000
+FETCH_SECONDS = 30.0
+_MOST_REDIRECTS = 5
+_BARE_ADDRESS = re.compile(
+    r"(?:[\w-]+\.)+[a-z]{2,}(?::\d+)?/\S+|localhost(?::\d+)?/\S+|127(?:\.\d+){3}(?::\d+)?/\S+", re.I
+)
+_ENDING = re.compile(
+    r"\.(?:jpe?g|jpe|jfif|png|webp|gif|bmp|tiff?|hei[cf]|pdf|mp4|m4v|mov|webm|mkv|avi)$", re.IGNORECASE
+)
+
+
+@dataclass(frozen=True)
+class Given:
+    """A picture as it was named: `name` is what answers are filed under."""
+
+    name: str
+    picture: Picture
+
+
+@dataclass(frozen=True)
+class Words:
+    """What the words of a command line are: pictures by name or address, folders, and the question."""
+
+    pictures: tuple[str, ...]
+    folders: tuple[Path, ...]
+    question: str
+
+
+def sorted_out(words: Sequence[str], question: str | None) -> Words:
+    """Which words are pictures, which folders, and which is the question: the one that is neither.
+
+    :raises DrovikError: where a picture is not there.
+    """
+    pictures, folders, said = [], [], []
+    for word in words:
+        if word == "-" or _address_of(word) or (_exists(word) and Path(word).is_file()):
+            pictures.append(word)
+        elif _exists(word) and Path(word).is_dir():
+            folders.append(Path(word))
+        else:
+            said.append(word)
+    if question is not None:
+        missing = said
+    else:
+        missing = said[:-1] + ([said[-1]] if said and _names_a_picture(said[-1]) else [])
+    if missing:
+        what = "there is no such picture"
+        remedy = "correct its name; the question is put in quotes, as one word"
+        raise UsageError([Problem(what, remedy, one) for one in missing])
+    return Words(tuple(pictures), tuple(folders), question if question is not None else said[-1] if said else "")
+
+
+def _exists(word: str) -> bool:
+    try:
+        return Path(word).exists()
+    except (OSError, ValueError):  # a question may be too long for a name, or hold what no name can
+        return False
+
+
+def _names_a_picture(word: str) -> bool:
+    return _ENDING.search(word) is not None and not re.search(r"\s", word.strip())
+
+
+def _address_of(word: str) -> str | None:
+    """The address that a word is, also where it comes without a scheme; None where it is none."""
+    if re.match(r"https?://\S+$", word, re.IGNORECASE):
+        return word
+    if _BARE_ADDRESS.fullmatch(word) and not _exists(word):
+        local = word.startswith(("localhost", "127."))
+        return f"{'http' if local else 'https'}://{word}"
+    return None
+
+
+def pictures_in(folder: Path) -> list[Path]:
+    """The pictures that lie in a folder, by name.
+
+    :raises DrovikError: where there is none, or one is a link that leads out of the folder.
+    """
+
+    found = sorted(one for one in folder.iterdir() if one.suffix.lower() in PICTURE_ENDINGS and one.is_file())
+    if not found:
+        raise UsageError(Problem("there is no picture in this folder", "give another one", str(folder)))
+    home = folder.resolve()
+    outside = [one for one in found if not one.resolve().is_relative_to(home)]
+    if outside:
+        what = "is a link that leads out of the folder, so it is not sent"
+        raise UsageError([Problem(what, "name what it leads to, or take it away", str(one)) for one in outside])
+    return found
+
+
+def given_pictures(words: Words, keep_in: Path, bytes_wanted: bool) -> list[Given]:
+    """The pictures of a command line, those of folders included.
+
+    :param keep_in: where what was fetched, or came by standard input, is put.
+    :param bytes_wanted: whether a picture at an address is fetched, or its address is enough.
+    :raises DrovikError: where a picture cannot be had.
+    """
+
+    found = []
+    for number, word in enumerate(words.pictures):
+        address = _address_of(word)
+        if word == "-":
+            found.append(Given("stdin", Picture(str(_kept(keep_in, number, _from_stdin())))))
+        elif address is None:
+            found.append(Given(Path(word).name, Picture(str(Path(word).resolve()))))
+        elif bytes_wanted:
+            data = asyncio.run(fetched(address))
+            found.append(Given(_name_of(address), Picture(str(_kept(keep_in, number, data)), None, address)))
+        else:
+            found.append(Given(_name_of(address), Picture(address, None, address)))
+    inside = [one for folder in words.folders for one in pictures_in(folder)]
+    return found + [Given(one.name, Picture(str(one.resolve()))) for one in inside]
+
+
+def _kept(folder: Path, number: int, data: bytes) -> Path:
+    path = folder / f"given-{number}"
+    path.write_bytes(data)
+    return path
+
+
+def _from_stdin() -> bytes:
+    data = sys.stdin.buffer.read(MOST_BYTES + 1)
+    if not data:
+        raise UsageError(Problem("nothing came by standard input", "pipe a picture in, or name one"))
+    if len(data) > MOST_BYTES:
+        raise UsageError(
+            Problem(f"more than {MOST_BYTES // 1_000_000} MB came by standard input", "pipe one picture in")
+        )
+    return data
+
+
+def _name_of(address: str) -> str:
+    return unquote(urlsplit(address).path).rstrip("/").rpartition("/")[2] or urlsplit(address).hostname or "picture"
+
+
+async def fetched(address: str) -> bytes:
+    """What stands at an address. Redirects are followed, for no key goes along.
+
+    :raises DrovikError: where nothing comes, or too much, or too slowly.
+    """
+
+    here = address
+    async with aiohttp.ClientSession() as session:
+        for _ in range(_MOST_REDIRECTS + 1):
+            try:
+                got = await fetch(session, HttpRequest("GET", here, {}, b""), FETCH_SECONDS, most=MOST_BYTES)
+            except NoReply as failure:
+                said = failure.outcome.words.replace("the reply", "the picture")
+                raise UsageError(Problem(f"cannot be fetched: {said}", "check the address", address)) from None
+            location = got.headers.get("Location")
+            if 300 <= got.status < 400 and location:
+                here = urljoin(here, location)
+                if urlsplit(here).scheme not in ("http", "https"):
+                    break
+            elif got.status == 200:
+                return got.body
+            else:
+                raise UsageError(Problem(f"cannot be fetched: status {got.status}", "check the address", address))
+    raise UsageError(Problem("cannot be fetched: it sends on and on", "give the picture's own address", address))

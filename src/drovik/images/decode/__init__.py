@@ -1,0 +1,1 @@
+"""Pictures, documents and clips → frames, one module for each kind of file."""

@@ -1,0 +1,46 @@
+"""The kinds of source, and opening one: its bytes → what it is, which pictures a prep takes, and those one by one.
+
+A broken file ends in one line, whichever package found it broken.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+
+from drovik.errors import DrovikError, PictureError
+from drovik.images.decode.clip import VIDEO
+from drovik.images.decode.document import PDF
+from drovik.images.decode.facts import OpenSource, PictureFacts, allowed_pixels, broken
+from drovik.images.decode.picture import HEIC, PICTURE
+from drovik.project.preps import Prep
+
+FORMATS = (PICTURE, PDF, HEIC, VIDEO)
+"""In the order in which they are tried: a picture's comment may hold the beginning of a PDF. What none of them
+recognises is tried as a picture."""
+
+
+def look_at(data: bytes, path: str, max_pixels: int, prep: Prep | None = None) -> PictureFacts:
+    """What a source is, by its content alone; pictures are not decoded for it, but by a rule that needs pixels.
+
+    :raises PictureError: if it is nothing that can be read, is broken, or has more than `max_pixels` pixels.
+    """
+    with opened(data, path, max_pixels, prep or Prep()) as source:
+        facts = source.facts
+    return facts
+
+
+@contextlib.contextmanager
+def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[OpenSource]:
+    """A source, open for its pictures; whatever breaks inside is reported as a broken file.
+
+    :raises PictureError: as `look_at` does.
+    """
+    format_ = next((one for one in FORMATS if one.recognises(data)), PICTURE)
+    try:
+        with format_.open(data, path, allowed_pixels(len(data), max_pixels), prep) as source:
+            yield source
+    except DrovikError as error:
+        raise PictureError(one if one.file else one._replace(file=path) for one in error.problems) from None
+    except Exception:  # the decoders raise whatever a broken file makes them stumble over
+        raise PictureError(broken(path)) from None

@@ -1,0 +1,106 @@
+"""What looks wrong with a picture before anything is asked about it: tiny, huge, blank, blurred, sideways, twice.
+
+All of it is read off a small gray copy, so that a folder is looked through quickly. These are signs, not faults.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from drovik.heavy import np
+from drovik.images.decode.facts import PictureFacts
+from drovik.images.decode.formats import opened
+from drovik.images.drawing import draw
+from drovik.images.layout import layout_of
+from drovik.project.preps import Frames, Prep
+
+TINY_SIDE = 64
+HUGE_PIXELS, HUGE_BYTES = 40_000_000, 15_000_000
+BLANK_SPREAD = 3.0
+"""The standard deviation of gray values (0 to 255) below which hardly anything is to be seen."""
+BLURRED = 0.62
+"""The blur effect above which a picture looks blurred; sharp photographs lie at 0.2 to 0.45."""
+_LOOK_SIDE = 512
+_KERNEL = 9
+
+
+@dataclass(frozen=True)
+class Inspection:
+    """A source and what its first picture looks like: `spread` of gray, `blur` from 0 to 1, a mark of its content."""
+
+    facts: PictureFacts
+    bytes: int
+    spread: float
+    blur: float
+    mark: str
+
+    def looks_wrong(self) -> list[str]:
+        """What is striking, in a word or two each."""
+        width, height = self.facts.width, self.facts.height
+        found = []
+        if min(width, height) < TINY_SIDE:
+            found.append("tiny")
+        if width * height > HUGE_PIXELS or self.bytes > HUGE_BYTES:
+            found.append("huge")
+        if self.spread < BLANK_SPREAD:
+            found.append("nearly blank")
+        elif self.blur > BLURRED and min(width, height) >= TINY_SIDE:
+            found.append("blurred")
+        if self.facts.orientation != 1:
+            found.append("lies sideways" if self.facts.orientation >= 5 else "lies turned")
+        return found
+
+
+def inspect(data: bytes, path: str, max_pixels: int) -> Inspection:
+    """Look at the first picture of a source.
+
+    :raises DrovikError: where it cannot be read.
+    """
+
+    first = Prep(fit=_LOOK_SIDE, gray=True, pages=(1,), frames=Frames(at=(0.0,)), orientation="stored")
+    with opened(data, path, max_pixels, Prep(pages="all")) as source:
+        facts = source.facts
+    with opened(data, path, max_pixels, first) as source:
+        _, picture = next(source.pictures())
+        drawn = next(draw(picture, layout_of(picture.size, 1, first), first))
+    gray = np.asarray(drawn.convert("L"), dtype=np.float32)
+    return Inspection(facts, len(data), float(gray.std()), blur_effect(gray), _mark(drawn, facts))
+
+
+def blur_effect(gray: np.ndarray[Any, Any]) -> float:
+    """How blurred a picture is, from 0 (sharp) to 1.
+
+    The no-reference measure of Crete, Dolmiere, Ladret and Nicolas, "The blur effect: perception and estimation
+    with a new no-reference perceptual blur metric" (2007): how little a picture's edges lose when it is
+    blurred again by a mean over nine pixels.
+    """
+
+    if min(gray.shape) < _KERNEL + 2:
+        return 0.0
+    blurs = []
+    for picture in (gray, gray.T):
+        blurred = _mean_along(picture)
+        here, after = np.abs(np.diff(picture, axis=0)), np.abs(np.diff(blurred, axis=0))
+        edges = float(here[1:-1, 1:-1].sum())
+        lost = float(np.maximum(0, here - after)[1:-1, 1:-1].sum())
+        blurs.append((edges - lost) / edges if edges > 0 else 1.0)
+    return max(blurs)
+
+
+def _mean_along(picture: np.ndarray[Any, Any]) -> np.ndarray[Any, Any]:
+    """Each pixel as the mean of the nine around it down its column; the rows at the ends are repeated."""
+
+    half = _KERNEL // 2
+    padded = np.pad(picture, ((half + 1, half), (0, 0)), mode="edge").astype(np.float64)
+    sums = padded.cumsum(axis=0)
+    means: np.ndarray[Any, Any] = (sums[_KERNEL:] - sums[:-_KERNEL]) / _KERNEL
+    return means
+
+
+def _mark(drawn: Any, facts: PictureFacts) -> str:
+    """The same for pictures that show the same: whether each of 16 x 16 gray values is below its right neighbour."""
+
+    small = np.asarray(drawn.convert("L").resize((17, 16)), dtype=np.int16)
+    bits = np.packbits(np.diff(small, axis=1) > 0).tobytes().hex()
+    return f"{facts.width / facts.height:.2f} {facts.count} {bits}"

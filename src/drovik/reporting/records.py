@@ -1,0 +1,132 @@
+"""Figures of the page, as SVG: scores with their intervals. Colour carries no meaning alone.
+
+Scores and verdicts as plain values for `--json`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from html import escape
+from typing import TYPE_CHECKING, Any
+
+from drovik.comparing.judge_agreement import checked_against_people
+from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, in_words, percent
+
+if TYPE_CHECKING:
+    from drovik.comparing.verdict import Verdict
+    from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, RepairTurns
+
+
+_LEFT, _RIGHT, _ROW, _TOP = 190, 70, 30, 26
+_WIDTH = 760
+
+
+def interval_figure(rows: Sequence[tuple[str, Estimate]], what: str) -> str:
+    """Each arm's score as a dot, its 95 % interval as a line, on a scale from 0 to 100 %.
+
+    :param rows: arms with their scores, from top to bottom.
+    :param what: what the score is, for the title.
+    """
+    height = _TOP + _ROW * len(rows) + 30
+    span = _WIDTH - _LEFT - _RIGHT
+    label = f"{escape(what)} by arm, with 95 % intervals"
+    parts = [f'<svg class="intervals" viewBox="0 0 {_WIDTH} {height}" role="img" aria-label="{label}">']
+    for share in (0.0, 0.25, 0.5, 0.75, 1.0):
+        x = _LEFT + span * share
+        parts.append(f'<line class="grid" x1="{x:.1f}" x2="{x:.1f}" y1="{_TOP - 8}" y2="{height - 24}"/>')
+        parts.append(
+            f'<text class="tick" x="{x:.1f}" y="{height - 8}" text-anchor="middle">{share * 100:.0f} %</text>'
+        )
+    for number, (name, one) in enumerate(rows):
+        y = _TOP + _ROW * number + _ROW / 2 - 6
+        low, high, at = (_LEFT + span * value for value in (one.low, one.high, one.value))
+        parts.append(f'<text class="name" x="{_LEFT - 14}" y="{y + 5:.1f}" text-anchor="end">{escape(name)}</text>')
+        parts.append(f'<line class="whisker" x1="{low:.1f}" x2="{high:.1f}" y1="{y:.1f}" y2="{y:.1f}"/>')
+        for end in (low, high):
+            parts.append(f'<line class="whisker" x1="{end:.1f}" x2="{end:.1f}" y1="{y - 5:.1f}" y2="{y + 5:.1f}"/>')
+        parts.append(f'<circle class="dot" cx="{at:.1f}" cy="{y:.1f}" r="5.5"/>')
+        parts.append(f'<text class="value" x="{_WIDTH - _RIGHT + 12}" y="{y + 5:.1f}">{percent(one.value)}</text>')
+    return "".join([*parts, "</svg>"])
+
+
+def costs_document(costs: Costs) -> dict[str, Any]:
+    """What an arm took."""
+    return {
+        "answers": costs.answers,
+        "input_tokens": costs.input_tokens,
+        "output_tokens": costs.output_tokens,
+        "money": dict(costs.money),
+        "median_seconds": costs.seconds,
+        "reported_models": list(costs.reported_models),
+    }
+
+
+def estimate_document(one: Estimate) -> dict[str, Any]:
+    """A score with its interval."""
+    return {"score": one.value, "low": one.low, "high": one.high, "cases": one.cases, "interval_by": one.method}
+
+
+def measure_document(score: MeasureScore) -> dict[str, Any]:
+    """One measure of one arm."""
+
+    document: dict[str, Any] = {"measure": score.measure.name, "type": score.measure.kind, "what": score.measure.what}
+    document |= estimate_document(estimate(score))
+    as_read = estimate_as_read(score)
+    if told := checked_against_people(score.measure):
+        document["checked"] = told
+    document |= {"failed": score.failed, "bounds": score.bounds}
+    document["as_read"] = estimate_document(as_read) if as_read else None
+    document["figures"] = {name: estimate_document(one) for name, one in estimate_figures(score).items()}
+    document["tables"] = [
+        {"title": one.title, "columns": list(one.columns), "rows": {name: list(row) for name, row in one.rows}}
+        for one in score.tables
+    ]
+    return document
+
+
+def _second_document(second: RepairTurns) -> dict[str, Any]:
+    """What repair turns came to, with the scores as they would be with them."""
+    return {
+        "asked": second.asked,
+        "valid": second.in_form,
+        "costs": costs_document(second.costs),
+        "measures": [measure_document(one) for one in second.measures],
+    }
+
+
+def arm_document(arm: ArmScores) -> dict[str, Any]:
+    """One arm."""
+    return {
+        "arm": arm.arm,
+        "statuses": dict(arm.statuses),
+        "found": dict(arm.how),
+        "not_sent": arm.unsent,
+        "costs": costs_document(arm.costs),
+        "measures": [measure_document(one) for one in arm.measures],
+        "repeats": arm.repeats,
+        "repeats_agree": arm.agreement,
+        "repair_turns": _second_document(arm.second) if arm.second else None,
+    }
+
+
+def verdict_document(verdict: Verdict) -> dict[str, Any]:
+    """A verdict between two arms."""
+
+    return {
+        "task": verdict.task,
+        "measure": verdict.measure,
+        "first": {"arm": verdict.first} | estimate_document(verdict.before) | costs_document(verdict.first_costs),
+        "second": {"arm": verdict.second} | estimate_document(verdict.after) | costs_document(verdict.second_costs),
+        "difference": verdict.difference,
+        "low": verdict.low,
+        "high": verdict.high,
+        "p": verdict.p,
+        "test": verdict.test,
+        "comparisons": verdict.compared,
+        "outcome": verdict.outcome,
+        "fixed": list(verdict.fixed),
+        "broken": list(verdict.broken),
+        "improved": list(verdict.improved),
+        "worsened": list(verdict.worsened),
+        "in_words": in_words(verdict),
+    }

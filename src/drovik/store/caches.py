@@ -1,0 +1,133 @@
+"""Two caches of digests in the store: of pictures' files, and of what preps made of them.
+
+What services gave for pictures that were handed to them, so that each is handed over once while that lives.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import time
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
+
+from drovik.images.decode.facts import PictureFacts
+from drovik.images.decode.shots import Shot
+from drovik.project.picture_files import FileState
+from drovik.store.database import transaction
+from drovik.store.group_writer import GroupWriter
+
+_REMEMBERED = 50_000
+
+
+class Digests:
+    """The digests that a store keeps. The files' may be forgotten at any time; they are computed again."""
+
+    def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
+        self._connection, self._writer = connection, writer
+        self._made: dict[tuple[str, str], str] = {}
+        self._looks: list[tuple[str, str, str]] = []
+
+    def of_sources(self, wanted: Iterable[FileState], compute: Callable[[str], str]) -> dict[str, str]:
+        """The digest of each picture's file by its path; computed only where the file looks changed.
+
+        :param compute: takes a path and gives the digest of what is there now.
+        """
+        kept = {
+            path: (tuple(state), digest) for path, *state, digest in self._connection.execute("SELECT * FROM sources")
+        }
+        found: dict[str, str] = {}
+        fresh = []
+        for state in wanted:
+            looks = (state.size, state.mtime_ns, state.inode)
+            if state.path in kept and kept[state.path][0] == looks:
+                found[state.path] = kept[state.path][1]
+            else:
+                found[state.path] = compute(state.path)
+                fresh.append((state.path, *looks, found[state.path]))
+        if fresh:
+            with transaction(self._connection):
+                self._connection.executemany("INSERT OR REPLACE INTO sources VALUES (?, ?, ?, ?, ?)", fresh)
+        return found
+
+    def forget_source(self, path: str) -> None:
+        """Have a picture's digest computed again the next time."""
+        with transaction(self._connection):
+            self._connection.execute("DELETE FROM sources WHERE path = ?", (path,))
+
+    def note_prepared(
+        self, source: str, prep: str, digest: str, places: Sequence[Mapping[str, Any]], differs: Callable[[], None]
+    ) -> None:
+        """Keep what a prep made of a source, with the next commit.
+
+        :param places: where each of the pictures comes from in the source.
+        :param differs: called where it made other bytes before; what is kept stays.
+        """
+        key = (source, prep)
+        if self._made.get(key) == digest:
+            return
+        if len(self._made) >= _REMEMBERED:
+            self._made.clear()
+        self._made[key] = digest
+        values = (*key, digest, json.dumps(places))
+
+        def action(connection: sqlite3.Connection) -> None:
+            if not connection.execute("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", values).rowcount:
+                query = "SELECT digest FROM prepared WHERE source = ? AND prep = ?"
+                if connection.execute(query, key).fetchone()[0] != digest:
+                    differs()
+
+        self._writer.write(action)
+
+    def places(self, source: str, prep: str) -> list[dict[str, Any]]:
+        """Where each picture that a prep made of a source comes from; none where that was never sent."""
+        row = self._connection.execute("SELECT places FROM prepared WHERE source = ? AND prep = ?", (source, prep))
+        found = row.fetchone()
+        return list(json.loads(found[0])) if found else []
+
+    def facts(self, source: str, prep: str) -> PictureFacts | None:
+        """What is kept of what a source is."""
+        row = self._connection.execute("SELECT facts FROM looks WHERE source = ? AND prep = ?", (source, prep))
+        found = row.fetchone()
+        if found is None:
+            return None
+        format_, sizes, orientation, shots, count = json.loads(found[0])
+        return PictureFacts(
+            format_, tuple((one[0], one[1]) for one in sizes), orientation, tuple(Shot(*one) for one in shots), count
+        )
+
+    def keep_facts(self, source: str, prep: str, facts: PictureFacts) -> None:
+        """Keep what a source is, with the next `write_facts`."""
+        values = [facts.format, facts.sizes, facts.orientation, facts.shots, facts.count]
+        self._looks.append((source, prep, json.dumps(values)))
+
+    def write_facts(self) -> None:
+        """Write what was to be kept."""
+        if self._looks:
+            with transaction(self._connection):
+                self._connection.executemany("INSERT OR REPLACE INTO looks VALUES (?, ?, ?)", self._looks)
+            self._looks.clear()
+
+
+class Handles:
+    """Handles by the digest of endpoint, step and picture. They may be forgotten at any time."""
+
+    def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
+        self._connection, self._writer = connection, writer
+
+    def find(self, key: str) -> dict[str, Any] | None:
+        """What was taken for a picture, where it still lives."""
+        query = "SELECT taken FROM handles WHERE key = ? AND expires > ?"
+        row = self._connection.execute(query, (key, time.time())).fetchone()
+        return dict(json.loads(row[0])) if row else None
+
+    def keep(self, key: str, taken: Mapping[str, Any], lives: float) -> None:
+        """Keep what was taken, for so many seconds."""
+        row = (key, json.dumps(taken), time.time() + lives)
+        self._writer.write(
+            lambda connection: connection.execute("INSERT OR REPLACE INTO handles VALUES (?, ?, ?)", row)
+        )
+
+    def forget(self, key: str) -> None:
+        """Have a picture handed over again."""
+        self._writer.write(lambda connection: connection.execute("DELETE FROM handles WHERE key = ?", (key,)))
