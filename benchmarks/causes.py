@@ -53,7 +53,7 @@ def _of_set(head: dict[str, Any], rows: list[dict[str, Any]]) -> Iterator[Plante
     from drovik.project.cases import Case
     from drovik.project.tasks import MeasureTable, Task
     from drovik.scoring.arm_scores import score_arm
-    from drovik.scoring.catalogue import informed, measures_of
+    from drovik.scoring.catalogue import measures_of, measures_with_expectations
 
     name = head["set"]
     tables = tuple(MeasureTable(one, table_.pop("type"), table_) for one, table_ in head["measures"].items())
@@ -62,7 +62,7 @@ def _of_set(head: dict[str, Any], rows: list[dict[str, Any]]) -> Iterator[Plante
     cases = [Case(row["id"], (), {}, {name: row["expected"]}, None, "tune", frozenset(), "") for row in own]
     reader = Reader(task.form, task.schema)
     answers = {row["id"]: (_answer(reader, row),) for row in own}
-    measures = informed(measures_of(task, []), task, cases)
+    measures = measures_with_expectations(measures_of(task, []), task, cases)
     scores = score_arm(task, "planted", measures, cases, answers).measures
     found = {
         one.case.id: tuple(finding.cause for finding in one.score.findings)

@@ -28,7 +28,7 @@ def answered_project(work: Path, count: int) -> Path:
     from drovik.cli.arguments import open_project
     from drovik.store.database import transaction
     from drovik.store.store import Store
-    from drovik.workflow.plan import Wanted, make_plan
+    from drovik.workflow.plan import Selection, make_plan
 
     (work / "pictures").mkdir(parents=True)
     Image.new("RGB", (64, 64), "gray").save(work / "one.jpg")
@@ -39,7 +39,7 @@ def answered_project(work: Path, count: int) -> Path:
     make_project(folder, 1, count)
     project = open_project(folder)
     with Store(project.store_path) as store:
-        plan = make_plan(project, store, Wanted()).plan
+        plan = make_plan(project, store, Selection()).plan
         asks = [ask for asks in plan.to_send.values() for ask in asks]
         attempts = [(number, ask.identity) for number, ask in enumerate(asks, 1)]
         with transaction(store.connection):

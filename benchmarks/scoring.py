@@ -115,7 +115,7 @@ def bare(kind: str, pairs: list[tuple[Any, Any]]) -> None:
 def one_kind(kind: str, count: int) -> None:
     """Score one kind in this process, and print what it took."""
     from drovik.comparing.verdict import estimate
-    from drovik.evaluation.error_impact import to_mend
+    from drovik.evaluation.error_impact import cause_impacts
     from drovik.parsing.answer_text import Answer
     from drovik.project.cases import Case
     from drovik.project.tasks import MeasureTable, Task
@@ -144,7 +144,7 @@ def one_kind(kind: str, count: int) -> None:
     for number in range(ARMS):
         score = score_arm(task, f"arm{number}", measures, cases, answers[number]).measures[0]
         estimate(score)
-        to_mend(task, score)
+        cause_impacts(task, score)
     took = time.process_time() - started
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(json.dumps({"took": took, "loop": loop, "peak": peak, "score": score.value}))

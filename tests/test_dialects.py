@@ -21,17 +21,17 @@ from drovik.dialects.learn.samples import Exchange, SampleReply, read_sample
 from drovik.dialects.learn.shell import SampleFiles, read_command
 from drovik.dialects.reply_path import compile_path
 from drovik.dialects.request_template import RequestTemplate, multipart
-from drovik.dialects.response import Unpacker, unpack
+from drovik.dialects.response import ReplyParser, parse_reply
 from drovik.dialects.template import compile_text, escaped
 from drovik.errors import DrovikError
-from drovik.planning.plan import ask_of
-from drovik.planning.sources import Question, address_digest, by_hand
+from drovik.planning.plan import request_of
+from drovik.planning.sources import Question, adhoc_project, url_digest
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm
 from drovik.project.settings import Price, ProjectFile
-from drovik.project.spending import Counted, Spent
+from drovik.project.spending import CountedTokens, Spending
 from drovik.transport.preparer import write_request
-from drovik.transport.session import Line
+from drovik.transport.session import EndpointSession
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 
@@ -80,23 +80,23 @@ EVENTS = ReplyForm.model_validate(
     ],
 )
 def test_streams_are_joined_counted_and_known_to_be_whole(body: str, wanted: dict[str, Any]) -> None:
-    found = unpack(body.encode(), EVENTS)
+    found = parse_reply(body.encode(), EVENTS)
     assert {name: getattr(found, name) for name in wanted} == wanted
 
 
 def test_usage_is_replaced_or_added_and_text_may_be_sent_whole_each_time() -> None:
     rows = b'{"d": "a", "n": 2}\n{"d": "ab", "n": 3}\n\n{"d": "ab", "n": 1, "end": "x"}\n'
     base = {"form": "lines", "text": "$.d", "output_tokens": "$.n", "ended": "$.end"}
-    assert unpack(rows, ReplyForm.model_validate(base)).output_tokens == 1
-    whole = unpack(rows, ReplyForm.model_validate({**base, "usage": "sum", "joined": "last"}))
+    assert parse_reply(rows, ReplyForm.model_validate(base)).output_tokens == 1
+    whole = parse_reply(rows, ReplyForm.model_validate({**base, "usage": "sum", "joined": "last"}))
     assert (whole.text, whole.output_tokens, whole.incomplete) == ("ab", 6, False)
 
 
 def test_plain_text_and_headers() -> None:
     form = ReplyForm.model_validate({"form": "text", "input_tokens": "header X-In", "model": "header X-Model"})
-    found = unpack("Ein Fäustling.".encode(), form, {"x-in": "12", "X-Model": "auk"})
+    found = parse_reply("Ein Fäustling.".encode(), form, {"x-in": "12", "X-Model": "auk"})
     assert (found.text, found.input_tokens, found.model) == ("Ein Fäustling.", 12, "auk")
-    assert not unpack(b"<!DOCTYPE html><p>log in", form).readable
+    assert not parse_reply(b"<!DOCTYPE html><p>log in", form).readable
 
 
 @given(st.binary(max_size=300) | st.text("data:{}[]\"ade\n\r \ufeffENDventwor\\u123", max_size=200).map(lambda text: text.encode()),
@@ -107,12 +107,12 @@ def test_no_reply_breaks_the_reader_and_cuts_make_no_difference(body: bytes, kin
     form = ReplyForm.model_validate(
         {"form": kind, **text, "error": "$.bad", "ended": "$.why", "counters": {"c": "$.n"}}
     )
-    unpacker, at = Unpacker(form), 0
+    unpacker, at = ReplyParser(form), 0
     for cut in [*cuts, len(body)]:
         unpacker.feed(body[at : at + cut])
         at += cut
     unpacker.feed(body[at:])
-    assert unpacker.result({}) == unpack(body, form)
+    assert unpacker.result({}) == parse_reply(body, form)
 
 
 @pytest.mark.parametrize(
@@ -154,9 +154,9 @@ def filled(
          "models": {"m": {"endpoint": "e", "id": "m-1", "settings": settings or {}}}}
     )  # fmt: skip
     shown = [Picture(f"https://a.example/{n}.png", None, f"https://a.example/{n}.png") for n in range(pictures)]
-    made = by_hand(Path(), file, {"d": Dialect.model_validate(made_of)}, {}, question, [("c", shown)])
-    ask = ask_of(made.task, made.arms[0], made.project.cases[0], {one.path: address_digest(one) for one in shown})
-    return write_request(made.project, Line(made.project, "e").writer, ask, "one").request
+    made = adhoc_project(Path(), file, {"d": Dialect.model_validate(made_of)}, {}, question, [("c", shown)])
+    ask = request_of(made.task, made.arms[0], made.project.cases[0], {one.path: url_digest(one) for one in shown})
+    return write_request(made.project, EndpointSession(made.project, "e").writer, ask, "one").request
 
 
 FLAT = (
@@ -234,11 +234,14 @@ def test_counters_have_their_own_price() -> None:
         output=Decimal(8),
         counters={"cached": Decimal("0.5"), "thinking": Decimal(4)},
     )
-    spent = Spent.of(
-        price, 1000, 100, {"cached": Counted(400, "input"), "thinking": Counted(50), "audio": Counted(9, "input")}
+    spent = Spending.of(
+        price,
+        1000,
+        100,
+        {"cached": CountedTokens(400, "input"), "thinking": CountedTokens(50), "audio": CountedTokens(9, "input")},
     )
     # 600 at 2, 400 at 0.5, 100 at 8, and 50 at 4 beside them; audio has no price and stays input
-    assert spent == Spent("EUR", Decimal("0.0024"))
+    assert spent == Spending("EUR", Decimal("0.0024"))
 
 
 # Steps, over a socket.
@@ -331,10 +334,10 @@ def test_what_is_learned_makes_json_and_no_slot_is_filled_from_text(tree: dict[s
         }
     )
     question = Question(prompt + "{key} {model}", "{key?}")
-    made = by_hand(Path(), file, {"d": found.dialect}, {"K": secret}, question, [("c", [])])
-    ask = ask_of(made.task, made.arms[0], made.project.cases[0], {})
+    made = adhoc_project(Path(), file, {"d": found.dialect}, {"K": secret}, question, [("c", [])])
+    ask = request_of(made.task, made.arms[0], made.project.cases[0], {})
     try:
-        request = write_request(made.project, Line(made.project, "e").writer, ask, "one").request
+        request = write_request(made.project, EndpointSession(made.project, "e").writer, ask, "one").request
     except DrovikError as error:
         assert "body is empty" in error.problems[0].what or "has no value" in error.problems[0].what
         return

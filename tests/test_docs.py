@@ -12,8 +12,8 @@ import pytest
 
 from drovik.cli.main import COMMANDS
 from drovik.dialects.checking import check_reply_form, check_request_form
-from drovik.dialects.request import Asking, PicturePart, RequestWriter, TextPart, Turn
-from drovik.dialects.response import unpack
+from drovik.dialects.request import Conversation, PicturePart, RequestWriter, TextPart, Turn
+from drovik.dialects.response import parse_reply
 from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
 from drovik.images.token_rules import picture_tokens
@@ -24,9 +24,9 @@ from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
 from drovik.project.settings import Endpoint, Model, PictureTokens, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
-from drovik.scoring.catalogue import MEASURES, check_cases, informed, measures_of
+from drovik.scoring.catalogue import MEASURES, check_cases, measures_of, measures_with_expectations
 from drovik.scoring.causes.cause_table import CAUSES
-from drovik.scoring.measure import Said, expected_at
+from drovik.scoring.measure import AnswerContext, expected_at
 from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.judge import Judge
 from drovik.standin.faults import read_fault_plan
@@ -58,14 +58,14 @@ def test_the_worked_examples_of_measures(page: str, example: dict, tmp_path: Pat
     problems: list = []
     measures = measures_of(task, problems)
     assert not problems + check_cases(task, measures, cases, "cases")
-    (measure,) = informed(measures, task, cases)
+    (measure,) = measures_with_expectations(measures, task, cases)
     if isinstance(measure, Function):
         measure = measure.trusted(tmp_path)
     if isinstance(measure, Judge):
         measure = measure.heard(example["verdicts"], {})
     expected = [expected_at(measure, task, case) for case in cases]
     scores = [
-        measure.per_case(one["answer"], wanted, Said(str(one["answer"]), case=str(n), arm="gull/v2"))
+        measure.per_case(one["answer"], wanted, AnswerContext(str(one["answer"]), case=str(n), arm="gull/v2"))
         for n, (one, wanted) in enumerate(zip(example["cases"], expected, strict=True))
     ]
     assert measure.combine(scores) == pytest.approx(example["score"], abs=1e-6)
@@ -144,14 +144,14 @@ def test_the_worked_examples_of_dialects(name: str) -> None:
         {"models": {"gull": {"endpoint": "e", "id": "gull-1", "settings": {"max_output_tokens": 90}}}}
     )
     task = Task("t", "", "text", None, None, (), (Prompt("v1", "", "", "", "x", frozenset()),))
-    asking = Asking("Be short.", (Turn("user", (PicturePart(0), TextPart("What is it? {key}"))),))
+    asking = Conversation("Be short.", (Turn("user", (PicturePart(0), TextPart("What is it? {key}"))),))
     picture = Prepared(base64.b64decode("iVBORw0KGgo="), "image/png", 1, 1, True, layout_of((1, 1), 1, Prep()))
     writer = RequestWriter(Endpoint(url="http://127.0.0.1", dialect="d"), dialect, "the key")
     draft = writer.draft(arms_of(task, settings)[0], asking, [[picture]], "id")
     if name in named_blocks("request"):
         assert json.loads(writer.write(draft).body) == json.loads(named_blocks("request")[name])
     if name in named_blocks("found"):
-        found = unpack(named_blocks("reply")[name].rstrip("\n").encode(), dialect.reply)
+        found = parse_reply(named_blocks("reply")[name].rstrip("\n").encode(), dialect.reply)
         wanted = json.loads(named_blocks("found")[name])
         assert {key: getattr(found, key) for key in wanted} == wanted
 

@@ -17,7 +17,7 @@ from test_scoring import task
 from drovik.parsing.answer_text import Answer, Reader
 from drovik.project.schemas import SchemaChecker, check_schema
 from drovik.scoring.causes.label_causes import explained
-from drovik.scoring.measure import Said
+from drovik.scoring.measure import AnswerContext
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 
@@ -30,7 +30,7 @@ def score_hostile_answers(chance: random.Random, count: int) -> None:
         wanted = measure.expected_of(expected)
         like = {"k": "a red cap, two gloves"} if table["type"] == "facts" else expected
         value = hostile(chance, like)
-        said = Said(value if isinstance(value, str) else "some text", "bare")
+        said = AnswerContext(value if isinstance(value, str) else "some text", "bare")
         score = measure.per_case(value, wanted, said)
         explained(measure, Answer("ok", "bare", said.text, value), wanted, score)
         totals = measure.rows([score]).sum(axis=0)
@@ -56,7 +56,7 @@ def test_no_confidence_spoils_what_is_found(sure: object) -> None:
     measure = task(dict(table))[1]
     wanted = measure.expected_of(expected)
     score = measure.per_case(
-        {"k": [{"label": "cap", "box": [0, 0, 10, 10], "sure": sure}]}, wanted, Said("x", "bare")
+        {"k": [{"label": "cap", "box": [0, 0, 10, 10], "sure": sure}]}, wanted, AnswerContext("x", "bare")
     )
     assert all(math.isfinite(one) for one in score.statistics)
     assert 0 < measure.combine([score]) < 1
@@ -177,17 +177,19 @@ def test_a_pattern_of_a_measure_that_takes_for_ever_is_named_and_scores_nothing(
 
 
 def test_many_cases_of_one_picture_are_told_once_for_each_other_value() -> None:
-    from drovik.evaluation.suspects import twins_of
-    from drovik.images.perceptual_hash import Print
+    from drovik.evaluation.suspects import near_duplicates_of
+    from drovik.images.perceptual_hash import PerceptualHash
 
     chance = random.Random(3)
-    prints = {f"{number}.jpg": Print(chance.getrandbits(256), chance.randbytes(1728)) for number in range(200)}
+    prints = {
+        f"{number}.jpg": PerceptualHash(chance.getrandbits(256), chance.randbytes(1728)) for number in range(200)
+    }
     cases = {path: [f"{path} {number}" for number in range(100)] for path in prints}
     expected = {"sort": {case: "cap" for ids in cases.values() for case in ids}}
     expected["sort"]["7.jpg 3"] = expected["sort"]["7.jpg 4"] = "hat"
     expected["sort"]["9.jpg 0"] = "key"
-    found = twins_of(prints, cases, expected)
+    found = near_duplicates_of(prints, cases, expected)
     assert {(one.first, one.second) for one in found} == {("7.jpg 0", "7.jpg 3"), ("9.jpg 0", "9.jpg 1")}
-    alike = {"a.jpg": Print(7, b"\0" * 1728), "b.jpg": Print(7, b"\1" * 1728)}
-    pairs = twins_of(alike, {"a.jpg": ["one"], "b.jpg": ["two"]}, {"sort": {"one": "cap", "two": "hat"}})
+    alike = {"a.jpg": PerceptualHash(7, b"\0" * 1728), "b.jpg": PerceptualHash(7, b"\1" * 1728)}
+    pairs = near_duplicates_of(alike, {"a.jpg": ["one"], "b.jpg": ["two"]}, {"sort": {"one": "cap", "two": "hat"}})
     assert [(one.first, one.second, one.tasks) for one in pairs] == [("one", "two", ("sort",))]

@@ -23,7 +23,7 @@ from drovik.project.settings import Limits
 from drovik.text import escaped_json, visible
 from drovik.transport.outcomes import seconds_to_wait
 from drovik.transport.rate_control import span
-from drovik.transport.shared_limits import Sharing
+from drovik.transport.shared_limits import SharedLimits
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 SORT = ("--task", "sort", "--arm", "fulmar/v1")
@@ -158,10 +158,10 @@ def test_a_wait_that_a_service_asks_for_is_bounded_and_said_by_ask_too(drovik: D
 
 
 def test_a_quiet_time_is_heeded_by_others_no_longer_than_they_may(tmp_path: Path) -> None:
-    from drovik.transport.rate_control import Pace
+    from drovik.transport.rate_control import RateControl
 
-    told = Sharing(tmp_path / "pace.sqlite", "e", Limits())
-    other = Pace(Limits(give_up_after=3), Sharing(tmp_path / "pace.sqlite", "e", Limits()))
+    told = SharedLimits(tmp_path / "pace.sqlite", "e", Limits())
+    other = RateControl(Limits(give_up_after=3), SharedLimits(tmp_path / "pace.sqlite", "e", Limits()))
     told.keep_quiet(3_000)
     other.look()
     first = other.quiet_for()
@@ -171,7 +171,7 @@ def test_a_quiet_time_is_heeded_by_others_no_longer_than_they_may(tmp_path: Path
 
 
 def test_a_locked_file_of_shared_limits_stops_nothing(tmp_path: Path) -> None:
-    sharing = Sharing(tmp_path / "pace.sqlite", "e", Limits(concurrency=4, per_minute=600))
+    sharing = SharedLimits(tmp_path / "pace.sqlite", "e", Limits(concurrency=4, per_minute=600))
     with contextlib.closing(sqlite3.connect(tmp_path / "pace.sqlite", isolation_level=None)) as holder:
         holder.execute("BEGIN EXCLUSIVE")
         started = time.monotonic()

@@ -17,7 +17,7 @@ from conftest import Drovik, demo_on_port
 from PIL import Image
 
 from drovik.errors import DrovikError
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.images.prepare import prepare
 from drovik.project.preps import Prep
 
@@ -57,10 +57,12 @@ def problem_of(action: Callable[[], object]) -> str:
 def test_a_small_file_is_no_huge_picture_unless_the_project_says_so() -> None:
     data = png(9_000, 9_000)
     assert "9000 x 9000 pixels are more than max_pixels = 40000000" in problem_of(
-        lambda: look_at(data, "a.png", MOST)
+        lambda: inspect_source(data, "a.png", MOST)
     )
-    assert look_at(data, "a.png", 90_000_000).width == 9_000
-    assert "more than" in problem_of(lambda: look_at(saved(Image.new("L", (5_000, 5_000)), "WEBP"), "a.webp", MOST))
+    assert inspect_source(data, "a.png", 90_000_000).width == 9_000
+    assert "more than" in problem_of(
+        lambda: inspect_source(saved(Image.new("L", (5_000, 5_000)), "WEBP"), "a.webp", MOST)
+    )
 
 
 @pytest.mark.long
@@ -146,7 +148,7 @@ def pdf(pages: int, count: int, inner: bytes = b"") -> bytes:
 def test_a_document_of_a_million_pages_or_with_a_huge_picture_is_one_line() -> None:
     pytest.importorskip("pypdfium2")
     assert "pages, more than 10000" in problem_of(
-        lambda: look_at(pdf(10_001, 10_001), "a.pdf", MOST, Prep(pages="all"))
+        lambda: inspect_source(pdf(10_001, 10_001), "a.pdf", MOST, Prep(pages="all"))
     )
     data = zlib.compress(b"\0" * 30_000)
     picture = (
@@ -158,14 +160,14 @@ def test_a_document_of_a_million_pages_or_with_a_huge_picture_is_one_line() -> N
         + data
         + b"\nendstream endobj\n6 0 obj<</Length 23>>stream\nq 99 0 0 99 0 0 cm /I Do Q\nendstream endobj\n"
     )
-    assert "60000 x 60000 pixels are more than" in problem_of(lambda: look_at(pdf(1, 1, inner), "a.pdf", MOST))
+    assert "60000 x 60000 pixels are more than" in problem_of(lambda: inspect_source(pdf(1, 1, inner), "a.pdf", MOST))
 
 
 def test_pages_are_counted_as_far_as_needed() -> None:
     many = saved(Image.new("1", (8, 8)), "TIFF", save_all=True, append_images=[Image.new("1", (8, 8))] * 400)
-    assert look_at(many, "a.tif", MOST, Prep(pages=(3,))).count <= 4
-    assert "more than the 20 that are sent unasked" in problem_of(lambda: look_at(many, "a.tif", MOST))
-    assert look_at(many, "a.tif", MOST, Prep(pages="all")).count == 401
+    assert inspect_source(many, "a.tif", MOST, Prep(pages=(3,))).count <= 4
+    assert "more than the 20 that are sent unasked" in problem_of(lambda: inspect_source(many, "a.tif", MOST))
+    assert inspect_source(many, "a.tif", MOST, Prep(pages="all")).count == 401
 
 
 def test_gray_of_sixteen_bits_is_scaled_and_what_has_no_white_is_refused() -> None:
@@ -186,7 +188,7 @@ def test_what_stands_in_a_picture_does_not_make_it_another_kind_and_bad_exif_mak
 
     info = PngInfo()
     info.add_text("Comment", "%PDF-1.4")
-    assert look_at(saved(Image.new("L", (9, 9)), "PNG", pnginfo=info), "a.png", MOST).format == "PNG"
+    assert inspect_source(saved(Image.new("L", (9, 9)), "PNG", pnginfo=info), "a.png", MOST).format == "PNG"
     for block in (
         b"Exif\0\0" + b"\xff" * 40,
         b"Exif\0\0II*\0\xff\xff\xff\xff",

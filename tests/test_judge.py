@@ -12,7 +12,7 @@ import pytest
 from conftest import Drovik, FakeService, Reply, demo_on_port, good
 
 from drovik.comparing.judge_agreement import agreement_with_people
-from drovik.project.tasks import comes_first
+from drovik.project.tasks import is_shown_first
 
 SCHEMA = {
     "type": "object",
@@ -140,7 +140,7 @@ def test_two_sides_come_in_an_order_drawn_by_chance_and_count_for_whose_they_are
         "measures"
     ]
     assert [one["score"] for one in measures if one["measure"] == "judged"] == [1]
-    assert {comes_first(f"lp-{n:03d}", "gull/v2") for n in range(1, 11)} == {True, False}
+    assert {is_shown_first(f"lp-{n:03d}", "gull/v2") for n in range(1, 11)} == {True, False}
 
 
 def test_kappa_beside_people_is_that_of_the_table() -> None:

@@ -15,14 +15,14 @@ from drovik.dialects.learn.sample_dialect import Learned, learn
 from drovik.dialects.learn.samples import read_sample
 from drovik.dialects.learn.shell import SampleFiles
 from drovik.errors import DrovikError
-from drovik.planning.plan import ask_of
-from drovik.planning.sources import Question, by_hand
+from drovik.planning.plan import request_of
+from drovik.planning.sources import Question, adhoc_project
 from drovik.project.cases import Picture
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile
 from drovik.transport.attempt import exchange
 from drovik.transport.preparer import write_request
-from drovik.transport.session import Line
+from drovik.transport.session import EndpointSession
 
 DRAWS = 200
 
@@ -35,9 +35,9 @@ async def asked(learned: Learned, folder: Path, question: Question, count: int) 
     models = {"m": {"endpoint": "it", "id": learned.model, "settings": learned.settings}}
     file = ProjectFile.model_validate({"endpoints": endpoints, "models": models})
     pictures = [Picture("p.png", None, "https://pictures.example/p.png")] * count
-    made = by_hand(folder, file, {"it": learned.dialect}, {"A_KEY": "the-key-7"}, question, [("c", pictures)])
-    ask = ask_of(made.task, made.arms[0], made.project.cases[0], {"p.png": source_digest(PNG)})
-    line = Line(made.project, "it")
+    made = adhoc_project(folder, file, {"it": learned.dialect}, {"A_KEY": "the-key-7"}, question, [("c", pictures)])
+    ask = request_of(made.task, made.arms[0], made.project.cases[0], {"p.png": source_digest(PNG)})
+    line = EndpointSession(made.project, "it")
     written = write_request(made.project, line.writer, ask, "one")
     async with aiohttp.ClientSession() as session:
         _, unpacked, outcome = await exchange(session, line, ask, written.request)

@@ -21,9 +21,9 @@ from drovik.comparing.statistics import bootstrap, kinds_of, percentile_interval
 from drovik.project.cases import Case
 from drovik.scoring.alignment import align_lines
 from drovik.scoring.arm_scores import ScoredCase
-from drovik.scoring.measure import Measure, Said, mean_of
+from drovik.scoring.measure import AnswerContext, Measure, mean_of
 from drovik.scoring.measures import confusion
-from drovik.scoring.measures.average_precision import Found, average_precision
+from drovik.scoring.measures.average_precision import Detections, average_precision
 from drovik.scoring.measures.boxes import overlap as box_overlap
 from drovik.scoring.measures.calibration import threshold
 from drovik.scoring.measures.regions import Region
@@ -270,7 +270,7 @@ def test_average_precision_is_that_of_its_definition_however_often_a_case_counts
     finds: list, weights: list[int]
 ) -> None:
     wanted = [max(1, sum(right for case, _, right in finds if case == n)) for n in range(6)]
-    found = Found(
+    found = Detections(
         np.array([case for case, _, _ in finds], dtype=np.int64), np.ones(len(finds)), np.array([sure for _, sure, _ in finds]),
         np.array([[right] * 10 for _, _, right in finds], dtype=bool).reshape(-1, 10), np.array(wanted, dtype=float),
     )  # fmt: skip
@@ -423,5 +423,5 @@ def test_boxes_are_told_of_the_upright_source_through_the_map_back() -> None:
     _, measure = task({"type": "boxes", "place": "", "scale": "thousand", "overlap": 0.99})
     # What was sent is the right half of a picture of 200 x 100, shrunk to 50 x 50.
     sent = {"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]}
-    assert measure.per_case([[0, 0, 500, 1000]], [[100, 0, 150, 100]], Said(pictures=(sent,))).value == 1
-    assert measure.per_case([[0, 0, 500, 1000]], [[0, 0, 50, 100]], Said(pictures=(sent,))).value == 0
+    assert measure.per_case([[0, 0, 500, 1000]], [[100, 0, 150, 100]], AnswerContext(pictures=(sent,))).value == 1
+    assert measure.per_case([[0, 0, 500, 1000]], [[0, 0, 50, 100]], AnswerContext(pictures=(sent,))).value == 0

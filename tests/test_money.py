@@ -14,10 +14,10 @@ import pytest
 from conftest import Drovik, FakeService, Reply, Result, StandInProcess, demo_on_port, good
 from test_safety import SORT, Serve, rows
 
-from drovik.cost.estimate import ArmQuote, after_free, break_even, seconds_for
+from drovik.cost.estimate import ArmQuote, break_even, less_allowances, seconds_for
 from drovik.cost.token_rates import Bounds, _fitted
 from drovik.project.settings import Limits, Price
-from drovik.project.spending import Counted, Spent
+from drovik.project.spending import CountedTokens, Spending
 
 Start = Callable[..., StandInProcess]
 
@@ -25,12 +25,12 @@ Start = Callable[..., StandInProcess]
 def test_what_a_reply_costs_is_the_sum_of_its_parts() -> None:
     """By hand: 1000 in at 2.00 and 200 cached of them at 0.50, 50 out at 8.00, per million; 2 pictures, 1 request."""
     price = Price(currency="EUR", input="2", output="8", picture="0.01", request="0.002", counters={"cached": "0.5"})
-    spent = Spent.of(price, 1000, 50, {"cached": Counted(200, "input")}, pictures=2)
-    assert spent == Spent("EUR", Decimal("0.0016") + Decimal("0.0001") + Decimal("0.0004") + Decimal("0.022"))
-    assert Spent.of(price, 1000, 50) == Spent("EUR", Decimal("0.0024"))
+    spent = Spending.of(price, 1000, 50, {"cached": CountedTokens(200, "input")}, pictures=2)
+    assert spent == Spending("EUR", Decimal("0.0016") + Decimal("0.0001") + Decimal("0.0004") + Decimal("0.022"))
+    assert Spending.of(price, 1000, 50) == Spending("EUR", Decimal("0.0024"))
     by_request = Price(currency="EUR", request="0.05")
-    assert Spent.of(by_request, None, None, pictures=0) == Spent("EUR", Decimal("0.05"))
-    assert Spent.of(by_request, None, None) is None
+    assert Spending.of(by_request, None, None, pictures=0) == Spending("EUR", Decimal("0.05"))
+    assert Spending.of(by_request, None, None) is None
     with pytest.raises(ValueError, match="a price has input and output"):
         Price(currency="EUR", input="2")
 
@@ -46,8 +46,8 @@ def quote(model: str, task: str, requests: int, tokens: int, price: dict[str, An
 def test_what_is_free_is_taken_off_once_for_a_model_and_a_fixed_sum_breaks_even() -> None:
     price = {"currency": "EUR", "input": 1, "output": 1, "free": {"within": "month", "tokens": 1_000_000}}
     both = [quote("a", "one", 10, 600_000, price), quote("a", "two", 10, 900_000, price)]
-    assert [one.expected for one in after_free(both, 1).values()] == pytest.approx([0.0, 0.5])
-    assert [one.expected for one in after_free(both, 31).values()] == pytest.approx([0.0, 0.0])
+    assert [one.expected for one in less_allowances(both, 1).values()] == pytest.approx([0.0, 0.5])
+    assert [one.expected for one in less_allowances(both, 31).values()] == pytest.approx([0.0, 0.0])
     even = break_even(Decimal(4000), Bounds(1.0, 2.0, 4.0), 1000)
     assert even == Bounds(1_000_000, 2_000_000, 4_000_000)
 

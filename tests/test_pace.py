@@ -17,9 +17,9 @@ from test_safety import SORT, Serve, rows
 import drovik.transport.shared_limits as sharing_module
 from drovik.project.dialects import LeftHeaders
 from drovik.project.settings import Limits
-from drovik.transport.circuit_breaker import FAILED_IN_A_ROW, Circuit
-from drovik.transport.rate_control import Pace, left_of, span
-from drovik.transport.shared_limits import Sharing
+from drovik.transport.circuit_breaker import FAILED_IN_A_ROW, CircuitBreaker
+from drovik.transport.rate_control import RateControl, remaining_of, span
+from drovik.transport.shared_limits import SharedLimits
 
 NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 
@@ -46,7 +46,7 @@ def clock(monkeypatch: pytest.MonkeyPatch) -> Clock:
 
 @pytest.mark.parametrize("limit", [1, 2, 7, 60, 600])
 def test_no_minute_has_more_requests_than_the_limit_and_hardly_fewer(limit: int, clock: Clock) -> None:
-    sharing, chance, sent = Sharing(None, "e", Limits(per_minute=limit)), random.Random(limit), []
+    sharing, chance, sent = SharedLimits(None, "e", Limits(per_minute=limit)), random.Random(limit), []
     while clock.now < 1000 + 600:
         clock.now += sharing.seconds_until(0)
         sent.append(clock.now)
@@ -56,7 +56,7 @@ def test_no_minute_has_more_requests_than_the_limit_and_hardly_fewer(limit: int,
 
 
 def test_the_limits_of_a_day_are_of_any_24_hours_and_a_clock_set_back_gives_nothing(clock: Clock) -> None:
-    sharing = Sharing(None, "e", Limits(per_day=5, tokens_per_day=1000))
+    sharing = SharedLimits(None, "e", Limits(per_day=5, tokens_per_day=1000))
     assert [sharing.day_allows(150) for _ in range(5)] == [None] * 5
     assert sharing.day_allows(150) == "5 requests in 24 hours"
     clock.now -= 3 * 3600
@@ -69,20 +69,20 @@ def test_the_limits_of_a_day_are_of_any_24_hours_and_a_clock_set_back_gives_noth
 
 def test_slots_are_shared_evenly_and_never_more_than_there_are(tmp_path: Path) -> None:
     limits = Limits(concurrency=5)
-    both = [Sharing(tmp_path / "pace.sqlite", "e", limits) for _ in range(2)]
+    both = [SharedLimits(tmp_path / "pace.sqlite", "e", limits) for _ in range(2)]
     assert [one.share(0).slots for one in both] == [3, 2]
     assert both[1].share(2).slots == 2
     both[0].share(5)  # it has still five under way of the time when it was alone
     assert both[1].share(0).slots == 0
     both[0].leave()
     assert both[1].share(0).slots == 5
-    many = [Sharing(tmp_path / "pace.sqlite", "one", Limits(concurrency=1)) for _ in range(3)]
+    many = [SharedLimits(tmp_path / "pace.sqlite", "one", Limits(concurrency=1)) for _ in range(3)]
     assert [one.share(0).slots for one in many] == [1, 0, 0]
 
 
 def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatch) -> None:
     async def run() -> None:
-        pace = Pace(Limits(concurrency=16))
+        pace = RateControl(Limits(concurrency=16))
         seen = [pace.slots.room]
         for _ in range(3):
             pace._cut_at = -10
@@ -99,7 +99,7 @@ def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatc
 def test_a_circuit_opens_after_failures_in_a_row_and_lets_one_probe_through(monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock()
     monkeypatch.setattr("drovik.transport.circuit_breaker.time", clock)
-    circuit = Circuit(concurrency=2, give_up_after=100)
+    circuit = CircuitBreaker(concurrency=2, give_up_after=100)
     circuit.take("answered")
     for _ in range(FAILED_IN_A_ROW):
         assert not circuit.is_open
@@ -134,7 +134,7 @@ def test_a_circuit_opens_after_failures_in_a_row_and_lets_one_probe_through(monk
     ],
 )
 def test_headers_tell_what_is_left(headers: dict[str, str], told: Any, wanted: tuple[Any, Any]) -> None:
-    assert left_of(headers, LeftHeaders.model_validate(told) if told else None, NOW) == wanted
+    assert remaining_of(headers, LeftHeaders.model_validate(told) if told else None, NOW) == wanted
 
 
 @pytest.mark.parametrize(

@@ -16,7 +16,7 @@ from PIL import Image
 from test_safety import SORT, Serve
 
 from drovik.errors import DrovikError
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.images.inspection import blur_effect
 from drovik.images.layout import layout_of
 from drovik.images.prepare import prepare
@@ -149,7 +149,7 @@ def test_documents_and_moving_pictures_give_their_pages_and_frames() -> None:
         timed = {"duration": 200} if kind == "frames" else {}
         data = encoded(frames[0], format_, save_all=True, append_images=frames[1:], **timed)
         prep = Prep(pages=(2, 5)) if kind == "pages" else Prep(frames={"every": 3})
-        facts = look_at(data, "p", LIMIT, prep)
+        facts = inspect_source(data, "p", LIMIT, prep)
         assert facts.count == 6
         shots = [(2, None), (5, None)] if kind == "pages" else [(1, 0.0), (4, 0.6)]
         assert [tuple(shot) for shot in facts.shots] == shots
@@ -159,7 +159,9 @@ def test_documents_and_moving_pictures_give_their_pages_and_frames() -> None:
     still = encoded(frames[0], "GIF", save_all=True, append_images=frames[1:])
     assert len(prepare(still, Prep(), "p", LIMIT)) == 1, "without a rule a moving picture is its first frame"
     with pytest.raises(DrovikError, match="has 6 pages, and the prep takes page 9"):
-        look_at(encoded(frames[0], "TIFF", save_all=True, append_images=frames[1:]), "p", LIMIT, Prep(pages=(9,)))
+        inspect_source(
+            encoded(frames[0], "TIFF", save_all=True, append_images=frames[1:]), "p", LIMIT, Prep(pages=(9,))
+        )
 
 
 def clip() -> bytes:
@@ -190,7 +192,7 @@ def clip() -> bytes:
 )
 def test_frames_of_a_video_by_every_rule(rule: dict[str, Any], times: list[float]) -> None:
     data, prep = clip(), Prep(frames=rule)
-    assert [shot.time for shot in look_at(data, "c.mp4", LIMIT, prep).shots] == pytest.approx(times)
+    assert [shot.time for shot in inspect_source(data, "c.mp4", LIMIT, prep).shots] == pytest.approx(times)
     shades = [np.asarray(opened(one.data).convert("L")).mean() for one in prepare(data, prep, "c.mp4", LIMIT)]
     assert shades == pytest.approx([int(time) * 50 for time in times], abs=6)
 
@@ -205,7 +207,7 @@ def test_heic_is_read_and_a_missing_extra_is_one_line(monkeypatch: pytest.Monkey
     video = b"\0\0\0\x18ftypmp42" + bytes(12)
     for data, extra in ((out.getvalue(), "heic"), (b"%PDF-1.7\n", "pdf"), (video, "video")):
         with pytest.raises(DrovikError) as error:
-            look_at(data, "x", LIMIT)
+            inspect_source(data, "x", LIMIT)
         assert f'pip install "drovik[{extra}]"' in error.value.problems[0].line()
 
 

@@ -12,7 +12,7 @@ from conftest import Drovik, Reply, demo_on_port, good
 from test_safety import SORT, Serve, rows
 
 from drovik.evaluation.drift import Drift
-from drovik.scoring.agreement import same_share
+from drovik.scoring.agreement import pairwise_agreement
 
 KINDS = ("cap", "hat", "glove", "mitten")
 
@@ -116,4 +116,4 @@ def test_less_agreement_than_repeats_show_is_chance_until_it_is_unlikely() -> No
         assert one.chance_of_so_few() == pytest.approx(binom.cdf(same, 10, 0.8))
     assert Drift("t", "a", asked=10, same=7, expected_same=0.8).verdict == "within chance"
     assert Drift("t", "a", asked=10, same=4, expected_same=0.8).verdict == "differs, by more than chance"
-    assert same_share({"a": ["x", "x", "y"], "b": ["z"]}) == pytest.approx(1 / 3)
+    assert pairwise_agreement({"a": ["x", "x", "y"], "b": ["z"]}) == pytest.approx(1 / 3)

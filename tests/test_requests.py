@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from drovik.dialects.reply_path import compile_path
-from drovik.dialects.response import unpack
+from drovik.dialects.response import parse_reply
 from drovik.dialects.template import Raw, compile_body, compile_text
 from drovik.errors import DrovikError
 from drovik.project.dialects import ErrorWords, ReplyForm
@@ -115,10 +115,10 @@ def test_jsonpath_finds_what_the_standard_says(path: str, wanted: list[Any]) -> 
 
 def test_a_reply_of_another_shape_is_explained_by_its_actual_shape() -> None:
     form = ReplyForm(text="$.answer", input_tokens="$.count.in")
-    found = unpack(json.dumps({"result": {"lines": ["A red cap."]}, "id": "x"}).encode(), form)
+    found = parse_reply(json.dumps({"result": {"lines": ["A red cap."]}, "id": "x"}).encode(), form)
     assert found.note == "nothing at $.answer; the longest text is at $.result.lines[0]"
-    assert not unpack(b"<html>busy</html>", form).readable
-    assert unpack(json.dumps({"answer": ["a", "b"]}).encode(), ReplyForm(text="$.answer[*]")).text == "ab"
+    assert not parse_reply(b"<html>busy</html>", form).readable
+    assert parse_reply(json.dumps({"answer": ["a", "b"]}).encode(), ReplyForm(text="$.answer[*]")).text == "ab"
 
 
 @pytest.mark.parametrize(
@@ -180,7 +180,7 @@ def test_no_reply_breaks_unpacking(tree: Any) -> None:
         text="$..answer", ended="$.ended", model="$..x", input_tokens="$.count.in", output_tokens="$..in", error="$.x"
     )
     body = tree if isinstance(tree, bytes) else json.dumps(tree).encode()
-    found = unpack(body, form)
+    found = parse_reply(body, form)
     found.text.encode("utf-8")
     assert found.input_tokens is None or found.input_tokens >= 0
     assert (found.ended or "").isprintable() or found.ended is not None

@@ -360,7 +360,7 @@ def test_nothing_in_the_temporary_folder_is_believed(sent: tuple[Drovik, FakeSer
 def test_a_rescue_file_goes_to_the_users_own_folder_where_the_stores_cannot_be_written(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from drovik.store.rescue import put_beside
+    from drovik.store.rescue import rescue_reply
 
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
     row = {
@@ -372,7 +372,7 @@ def test_a_rescue_file_goes_to_the_users_own_folder_where_the_stores_cannot_be_w
         "note": "",
         "reply": None,
     }
-    where = put_beside(tmp_path / "not" / "there", "id", [row])
+    where = rescue_reply(tmp_path / "not" / "there", "id", [row])
     assert where is not None
     assert where.is_relative_to(tmp_path / "data/drovik/rescued")
     assert where.parent.stat().st_mode & 0o777 == 0o700

@@ -9,12 +9,12 @@ from typing import Any
 import pytest
 from scipy import stats
 
-from drovik.comparing.verdict import compare_arms, estimate, in_words, rank, telling
+from drovik.comparing.verdict import compare_arms, estimate, headline_verdicts, rank, verdict_text
 from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.settings import Price
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.arm_scores import ArmScores, score_arm
 from drovik.scoring.catalogue import measures_of
@@ -58,7 +58,7 @@ def test_a_clear_difference_is_better_one_way_and_worse_the_other() -> None:
     assert found.difference == pytest.approx(15 / 40)
     assert found.low < found.difference < found.high
     assert found.p == pytest.approx(stats.binomtest(5, 25).pvalue)
-    assert in_words(found).startswith(
+    assert verdict_text(found).startswith(
         "high/v1 is better than low/v1 on m (accuracy): 87.5 % against 50.0 %, +37.5 points"
     )
     assert compare_arms(high, low, "m").outcome == "worse"
@@ -67,7 +67,7 @@ def test_a_clear_difference_is_better_one_way_and_worse_the_other() -> None:
 def test_a_small_difference_is_too_close_to_call_and_none_is_none() -> None:
     one, other = arm("one", hits(set(range(20)), 40), 40), arm("other", hits(set(range(22)), 40), 40)
     assert compare_arms(one, other, "m").outcome == "too close to call"
-    assert in_words(compare_arms(one, other, "m")).startswith("Too close to call on m")
+    assert verdict_text(compare_arms(one, other, "m")).startswith("Too close to call on m")
     assert compare_arms(one, one, "m").outcome == "no difference"
 
 
@@ -87,7 +87,7 @@ def test_there_is_no_verdict_where_more_than_one_in_twenty_failed() -> None:
     assert compare_arms(arm("bad", enough, 40), good, "m").outcome == "better"
     found = compare_arms(arm("bad", few, 40), good, "m")
     assert found.outcome == "no verdict"
-    assert "3 of 40 answers failed" in in_words(found)
+    assert "3 of 40 answers failed" in verdict_text(found)
 
 
 def test_groups_are_resampled_whole_so_copies_of_a_case_prove_nothing() -> None:
@@ -145,8 +145,8 @@ def test_a_ranking_adjusts_for_being_several_and_tells_of_each_model() -> None:
     adjusted = {one.first: one.p for one in verdicts}
     assert adjusted["x/v1"] == pytest.approx(2 * alone["x/v1"])
     assert adjusted["y/v1"] == pytest.approx(max(alone["y/v1"], 2 * alone["x/v1"]))
-    assert [one.first for one in telling(ordered, verdicts)] == ["y/v1", "x/v1"]
-    assert "adjusted for 2 comparisons" in in_words(verdicts[0])
+    assert [one.first for one in headline_verdicts(ordered, verdicts)] == ["y/v1", "x/v1"]
+    assert "adjusted for 2 comparisons" in verdict_text(verdicts[0])
 
 
 def test_graded_measures_tell_fixed_from_merely_improved() -> None:
@@ -175,9 +175,9 @@ def test_currencies_are_never_added_up() -> None:
     rows = cases(3)
     euro, crown = Price(currency="EUR", input=2, output=10), Price(currency="NOK", input=20, output=0)
     answers = {
-        "c000": Answer("ok", value={"k": "a"}, spent=Spent.of(euro, 1_000_000, 100_000)),
-        "c001": Answer("ok", value={"k": "a"}, spent=Spent.of(crown, 500_000, 7)),
-        "c002": Answer("ok", value={"k": "a"}, spent=Spent.of(euro, None, None)),
+        "c000": Answer("ok", value={"k": "a"}, spent=Spending.of(euro, 1_000_000, 100_000)),
+        "c001": Answer("ok", value={"k": "a"}, spent=Spending.of(crown, 500_000, 7)),
+        "c002": Answer("ok", value={"k": "a"}, spent=Spending.of(euro, None, None)),
     }
     money = score_arm(
         made, "arm", measures_of(made, []), rows, {name: (one,) for name, one in answers.items()}
@@ -189,19 +189,19 @@ def test_the_verdict_says_what_one_costs_beside_the_other_in_one_currency() -> N
     made = task()
 
     def priced(name: str, tokens: int, currency: str = "EUR") -> ArmScores:
-        spent = Spent.of(Price(currency=currency, input=1, output=1), tokens, 0)
+        spent = Spending.of(Price(currency=currency, input=1, output=1), tokens, 0)
         answers = {f"c{n:03d}": Answer("ok", value={"k": "a" if n % 2 else "b"}, spent=spent) for n in range(10)}
         return score_arm(
             made, name, measures_of(made, []), cases(10), {name: (one,) for name, one in answers.items()}
         )
 
-    assert in_words(compare_arms(priced("cheap", 100), priced("dear", 890), "m")).endswith(
+    assert verdict_text(compare_arms(priced("cheap", 100), priced("dear", 890), "m")).endswith(
         " dear costs 8.9 times as much."
     )
-    assert in_words(compare_arms(priced("dear", 890), priced("cheap", 100), "m")).endswith(
+    assert verdict_text(compare_arms(priced("dear", 890), priced("cheap", 100), "m")).endswith(
         " dear costs 8.9 times as much."
     )
-    assert in_words(compare_arms(priced("one", 100), priced("other", 101), "m")).endswith(
+    assert verdict_text(compare_arms(priced("one", 100), priced("other", 101), "m")).endswith(
         " They cost the same, or nearly."
     )
-    assert "cost" not in in_words(compare_arms(priced("one", 100), priced("other", 890, "NOK"), "m"))
+    assert "cost" not in verdict_text(compare_arms(priced("one", 100), priced("other", 890, "NOK"), "m"))

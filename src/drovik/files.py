@@ -27,7 +27,7 @@ _OTHER_MARKS = ((codecs.BOM_UTF32_LE, "UTF-32"), (codecs.BOM_UTF16_LE, "UTF-16")
 
 
 @contextmanager
-def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
+def open_regular(path: Path | str, shown: str) -> Iterator[BinaryIO]:
     """A regular file, open for reading; nothing is waited for.
 
     :param shown: how the file is called in the error.
@@ -35,24 +35,24 @@ def opened(path: Path | str, shown: str) -> Iterator[BinaryIO]:
     """
     # What goes wrong in the body is another matter, so that the file is opened before it.
     try:
-        file = open(path, "rb", opener=without_waiting)  # noqa: SIM115
+        file = open(path, "rb", opener=nonblocking_opener)  # noqa: SIM115
     except (OSError, ValueError) as error:
-        raise ProjectError(unreadable(error, shown)) from None
+        raise ProjectError(unreadable_problem(error, shown)) from None
     with file:
         mode = os.fstat(file.fileno()).st_mode
         if stat.S_ISDIR(mode):
-            raise ProjectError(unreadable(IsADirectoryError(), shown))
+            raise ProjectError(unreadable_problem(IsADirectoryError(), shown))
         if not stat.S_ISREG(mode):
             raise ProjectError(Problem("is not a regular file", "put a file of that name in its place", shown))
         yield file
 
 
-def without_waiting(path: str, flags: int) -> int:
+def nonblocking_opener(path: str, flags: int) -> int:
     """Opens a file, and does not wait for ever on a pipe that nobody writes to."""
     return os.open(path, flags | getattr(os, "O_NONBLOCK", 0))
 
 
-def unreadable(error: OSError | ValueError, shown: str) -> Problem:
+def unreadable_problem(error: OSError | ValueError, shown: str) -> Problem:
     """Why a file cannot be read."""
     if isinstance(error, FileNotFoundError | NotADirectoryError):
         return Problem("there is no such file", "create it, or correct its name", shown)
@@ -68,11 +68,11 @@ def read_bytes(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> byte
 
     :raises DrovikError: where it cannot be read, or has more than `most` bytes.
     """
-    with opened(path, shown) as file:
+    with open_regular(path, shown) as file:
         try:
             data = file.read(most + 1)
         except OSError as error:
-            raise ProjectError(unreadable(error, shown)) from None
+            raise ProjectError(unreadable_problem(error, shown)) from None
     if len(data) > most:
         what = f"is too large for a file that you write: more than {most // 1_000_000} MB"
         raise ProjectError(Problem(what, "split it, or name another file", shown))

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.printing import aside
+from drovik.cli.printing import say_aside
 from drovik.cli.services import nearest_project
 from drovik.store.store import Store
 from drovik.workflow.projects import load_project
@@ -63,7 +63,7 @@ def open_store(path: Path, create: bool = True) -> Store:
 
     store = Store(path, create)
     for problem in store.notes:
-        aside(problem.line())
+        say_aside(problem.line())
     return store
 
 
@@ -77,7 +77,7 @@ def open_project(given: Path | None) -> Project:
 
 
 if TYPE_CHECKING:
-    from drovik.workflow.plan import Wanted
+    from drovik.workflow.plan import Selection
 
     pass
 
@@ -100,8 +100,8 @@ def positive(text: str) -> int:
     return number
 
 
-def wanted_of(arguments: argparse.Namespace) -> Wanted:
+def selection_of(arguments: argparse.Namespace) -> Selection:
     """What the options say is to be sent."""
     recheck = getattr(arguments, "recheck", None)
     again = tuple(arguments.resend or ())
-    return workflow.Wanted(arguments.task, arguments.arm, again, arguments.sample, arguments.seed, recheck)
+    return workflow.Selection(arguments.task, arguments.arm, again, arguments.sample, arguments.seed, recheck)

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING, Any
 from drovik.cli.printing import heading, say, shortened, table
 from drovik.comparing.verdict import percent
 from drovik.errors import DrovikError
-from drovik.evaluation.suspects import contradictions, doubts_of, mending_of, twins_of
+from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates_of, suspects_of
 from drovik.images.perceptual_hash import print_of
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
-    from drovik.evaluation.suspects import Contradiction, Doubt, Twins
+    from drovik.evaluation.suspects import Contradiction, NearDuplicates, SuspectLabel
     from drovik.project.reading import Project
 
 MOST_DOUBTS = 40
@@ -27,7 +27,7 @@ def show_causes(view: TaskView) -> None:
     heading(f"{view.task.name}: what to fix first")
     rows = []
     lines = []
-    for arm, measure, causes in mending_of(view):
+    for arm, measure, causes in impacts_of(view):
         for number, one in enumerate(causes):
             gain = f"{(one.without - one.score) * 100:+.1f}"
             cells = [
@@ -55,7 +55,7 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
     """Suspect expected outputs, near-twins, and answers that contradict each other."""
 
     heading("suspect expected outputs")
-    doubts = [one for view in views for one in doubts_of(view)]
+    doubts = [one for view in views for one in suspects_of(view)]
     if doubts:
         say("Models agree with each other against what is expected, the surest first.", style="dim")
         rows = [_doubt_row(one) for one in doubts[:MOST_DOUBTS]]
@@ -64,7 +64,7 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
             say(f"and {len(doubts) - MOST_DOUBTS} more: drovik score --suspects --json")
     else:
         say("No two models agree against an expected output.")
-    found = twins(project, views)
+    found = near_duplicates(project, views)
     if found:
         heading("nearly the same picture, another expected output")
         rows = [[one.first, one.second, ", ".join(one.tasks)] for one in found]
@@ -80,7 +80,7 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
             say(f"and {len(against) - MOST_DOUBTS} more: drovik score --suspects --json")
 
 
-def _doubt_row(one: Doubt) -> list[str]:
+def _doubt_row(one: SuspectLabel) -> list[str]:
     agreeing = ", ".join(one.agreeing)
     return [
         one.task, one.case, one.where or one.measure, shortened(one.expected, 50), shortened(one.said, 50),
@@ -88,7 +88,7 @@ def _doubt_row(one: Doubt) -> list[str]:
     ]  # fmt: skip
 
 
-def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
+def near_duplicates(project: Project, views: Sequence[TaskView]) -> list[NearDuplicates]:
     """Cases with nearly the same picture and different expected outputs; what cannot be read is left out."""
 
     views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures
@@ -110,7 +110,7 @@ def twins(project: Project, views: Sequence[TaskView]) -> list[Twins]:
         }
         for view in views
     }
-    return twins_of(prints, cases, expected)
+    return near_duplicates_of(prints, cases, expected)
 
 
 def causes_document(view: TaskView) -> list[dict[str, Any]]:
@@ -137,18 +137,18 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
                 for one in causes
             ],
         }
-        for arm, measure, causes in mending_of(view)
+        for arm, measure, causes in impacts_of(view)
     ]
 
 
-def doubts_document(project: Project, views: Sequence[TaskView]) -> dict[str, Any]:
+def suspects_document(project: Project, views: Sequence[TaskView]) -> dict[str, Any]:
     """Suspect expected outputs, as plain values."""
 
-    def plain(found: Sequence[Doubt | Twins | Contradiction]) -> list[dict[str, Any]]:
+    def plain(found: Sequence[SuspectLabel | NearDuplicates | Contradiction]) -> list[dict[str, Any]]:
         return [asdict(one) for one in found]
 
     return {
-        "against_the_models": plain([one for view in views for one in doubts_of(view)]),
-        "nearly_the_same_picture": plain(twins(project, views)),
+        "against_the_models": plain([one for view in views for one in suspects_of(view)]),
+        "nearly_the_same_picture": plain(near_duplicates(project, views)),
         "across_tasks": plain(contradictions([view for view in views if view.task.judges is None])),
     }

@@ -9,10 +9,10 @@ from drovik import workflow
 from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT, DrovikError, Problem
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.images.layout import layout_of
-from drovik.planning.rendering import asking_of
-from drovik.planning.sources import decides_shots, is_elsewhere
+from drovik.planning.rendering import conversation_of
+from drovik.planning.sources import decides_shots, is_remote
 from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.reading import check_secrets
@@ -79,7 +79,7 @@ def _check_prompts(project: Project) -> list[Problem]:
                 try:
                     earlier = {task.after.task: Anything()} if task.after else {}
                     shown = case._replace(given={**case.given, **told})
-                    asking_of(task, arm, shown, ["…"] * len(arm.prompt.turns), earlier, _SHOWN)
+                    conversation_of(task, arm, shown, ["…"] * len(arm.prompt.turns), earlier, _SHOWN)
                 except DrovikError as error:
                     problems += error.problems
                     break
@@ -110,14 +110,14 @@ def _first_problem(
     """What is wrong with sending one picture of a case by a prep; each file is looked at once."""
 
     picture = case.pictures[number]
-    if is_elsewhere(picture):
+    if is_remote(picture):
         return None
     try:
         own = prep_for(prep, case, number)
         key = (picture.path, decides_shots(own))
         if key not in seen:
             data = project.pictures.read(picture.path)
-            seen[key] = look_at(data, picture.path, project.settings.max_pixels, own)
+            seen[key] = inspect_source(data, picture.path, project.settings.max_pixels, own)
         for size in seen[key].sizes:
             layout_of(size, seen[key].orientation, own)
     except DrovikError as error:

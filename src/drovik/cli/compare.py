@@ -7,9 +7,18 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
-from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
+from drovik.cli.printing import explain_arms, heading, money, print_json, say, seconds_text, statuses, table
 from drovik.cli.score import show_judges, show_mixed_models, show_older
-from drovik.comparing.verdict import compare_arms, estimate, in_words, p_value, percent, points, rank, telling
+from drovik.comparing.verdict import (
+    compare_arms,
+    estimate,
+    headline_verdicts,
+    p_value,
+    percent,
+    points,
+    rank,
+    verdict_text,
+)
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.evaluation.gathering import gather
 from drovik.reporting.records import verdict_document
@@ -66,7 +75,7 @@ def run(arguments: argparse.Namespace) -> int:
         else:
             show_ranking(view, names, verdicts)
         if number == 0:
-            say_what_an_arm_is()
+            explain_arms()
     return DONE
 
 
@@ -96,7 +105,7 @@ def show_verdict(verdict: Verdict) -> None:
     """The verdict between two arms."""
 
     heading(f"{verdict.task}: {verdict.first} → {verdict.second}")
-    say(in_words(verdict), style="bold")
+    say(verdict_text(verdict), style="bold")
     rows = []
     sides = (
         (verdict.first, verdict.before, verdict.first_costs),
@@ -106,7 +115,15 @@ def show_verdict(verdict: Verdict) -> None:
         tokens = f"{costs.input_tokens} in, {costs.output_tokens} out"
         interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
         rows.append(
-            [name, percent(one.value), interval, str(one.cases), tokens, money(costs.money), seconds(costs.seconds)]
+            [
+                name,
+                percent(one.value),
+                interval,
+                str(one.cases),
+                tokens,
+                money(costs.money),
+                seconds_text(costs.seconds),
+            ]
         )
     table(
         ("arm", verdict.what, "95 % interval", "cases", "tokens", "cost", "median time"), rows, numbers=(1, 3, 5, 6)
@@ -134,13 +151,13 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
         verdict = by_first.get(name)
         apart = f"{points(-verdict.difference)}, p {p_value(verdict.p)}" if verdict else ""
         interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
-        tail = [apart, statuses(arm.statuses, arm.unsent), money(arm.costs.money), seconds(arm.costs.seconds)]
+        tail = [apart, statuses(arm.statuses, arm.unsent), money(arm.costs.money), seconds_text(arm.costs.seconds)]
         rows.append([str(place), name, percent(one.value), interval, str(one.cases), *tail])
     columns = ("", "arm", "score", "95 % interval", "cases", "difference from best", "answers", "cost", "median time")
     table(columns, rows, numbers=(0, 2, 4, 7, 8))
-    told = telling([view.score_of(name) for name in names], verdicts)
+    told = headline_verdicts([view.score_of(name) for name in names], verdicts)
     for number, verdict in enumerate(told):
-        say(in_words(verdict), style=None if number else "bold")
+        say(verdict_text(verdict), style=None if number else "bold")
     alike = [
         one.first for one in verdicts if one not in told and one.outcome in ("too close to call", "no difference")
     ]

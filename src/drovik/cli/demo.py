@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import open_project, open_store
-from drovik.cli.ask.summary import sending_document, sum_up
+from drovik.cli.ask.summary import print_summary, sending_document
 from drovik.cli.compare import show_ranking, show_verdict
 from drovik.cli.printing import heading, print_json, say
 from drovik.cli.quote import show_compared
@@ -89,11 +89,11 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
             say(f"The demo project is in {folder}{already}: pictures of lost property, and what is right.")
             say(f"The stand-in, a simulated service, answers at http://127.0.0.1:{standin.port} while this runs.")
         project = open_project(folder)
-        planned = workflow.make_plan(project, store, workflow.Wanted())
+        planned = workflow.make_plan(project, store, workflow.Selection())
         workflow.keep_estimate(store, workflow.estimate_sending(project, store, planned).arms)
         tally = send_plan(project, store, planned, quiet)
         if not silent:
-            sum_up(project, store, planned, tally)
+            print_summary(project, store, planned, tally)
             show_compared(workflow.estimates_and_bills(store))
         sent = sending_document(project, store, planned, tally)
         return _Job(project, tally, sent, gather(project, store, None, None, "tune"))

@@ -31,16 +31,16 @@ def console() -> Console:
 
 def say(text: str = "", style: StyleType | None = None) -> None:
     """Print a paragraph, wrapped to the terminal; where there is none, each line stays one line."""
-    console().print(harmless(text), style=style, soft_wrap=not sys.stdout.isatty())
+    console().print(strip_controls(text), style=style, soft_wrap=not sys.stdout.isatty())
 
 
-def aside(text: str) -> None:
+def say_aside(text: str) -> None:
     """Say something beside the results: on standard error, and dimmed on a terminal."""
     plain = not sys.stderr.isatty() or "NO_COLOR" in os.environ
-    print(harmless(text) if plain else f"\x1b[2m{harmless(text)}\x1b[0m", file=sys.stderr, flush=True)
+    print(strip_controls(text) if plain else f"\x1b[2m{strip_controls(text)}\x1b[0m", file=sys.stderr, flush=True)
 
 
-def say_what_an_arm_is() -> None:
+def explain_arms() -> None:
     """One line, for who reads a table of arms for the first time; once in a run."""
     say("An arm is a model with a prompt version (and a prep, where there are several): MODEL/PROMPT.", style="dim")
 
@@ -48,7 +48,7 @@ def say_what_an_arm_is() -> None:
 def heading(text: str) -> None:
     """Print a heading with an empty line before it."""
     console().print()
-    console().print(harmless(text), style="bold cyan")
+    console().print(strip_controls(text), style="bold cyan")
 
 
 def table(columns: Sequence[str], rows: Iterable[Sequence[str]], numbers: Sequence[int] = ()) -> None:
@@ -61,7 +61,7 @@ def table(columns: Sequence[str], rows: Iterable[Sequence[str]], numbers: Sequen
     for number, column in enumerate(columns):
         drawn.add_column(column, justify="right" if number in numbers else "left", overflow="fold")
     for row in rows:
-        drawn.add_row(*(Text(harmless(cell)) for cell in row))
+        drawn.add_row(*(Text(strip_controls(cell)) for cell in row))
     console().print(drawn)
 
 
@@ -78,7 +78,7 @@ def _plain(value: object) -> object:
     raise TypeError(type(value).__name__)
 
 
-def harmless(text: str) -> str:
+def strip_controls(text: str) -> str:
     """Text without control characters but line breaks and tabs: it cannot steer the terminal."""
     return "".join(char if char.isprintable() or char in "\n\t" else "\N{REPLACEMENT CHARACTER}" for char in text)
 
@@ -94,7 +94,7 @@ def money(amounts: Mapping[str, Decimal], places: int = 4) -> str:
     return ", ".join(f"{amount:.{places}f} {currency}" for currency, amount in sorted(amounts.items())) or "–"
 
 
-def seconds(value: float | None) -> str:
+def seconds_text(value: float | None) -> str:
     """A time in seconds; a dash where it is not known."""
     return "–" if value is None else f"{value:.2f} s"
 

@@ -14,9 +14,9 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
     positive,
-    wanted_of,
+    selection_of,
 )
-from drovik.cli.printing import aside, heading, print_json, say, table
+from drovik.cli.printing import heading, print_json, say, say_aside, table
 from drovik.errors import DONE
 from drovik.workflow.services import amounts
 
@@ -45,7 +45,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Quote; nothing is sent."""
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
-        planned = workflow.make_plan(project, store, wanted_of(arguments))
+        planned = workflow.make_plan(project, store, selection_of(arguments))
         made = workflow.estimate_sending(project, store, planned, arguments.cases)
         chosen = {(arm.task, arm.digest) for arms in planned.arms.values() for arm in arms}
         before = [] if arguments.cases else workflow.estimates_and_bills(store, chosen)
@@ -98,9 +98,9 @@ def _show_notes(made: SendingEstimate, instead: Mapping[str, Decimal]) -> None:
         for text in one.unknown.values():
             unknown.setdefault(text, []).append(one.arm.model_name)
     for text, models in unknown.items():
-        aside(f"Guessed for {', '.join(dict.fromkeys(models))}: {text}.")
+        say_aside(f"Guessed for {', '.join(dict.fromkeys(models))}: {text}.")
     if any(one.price and one.price.free for one in made.arms):
-        aside("What is free is taken off as if none of it was used yet.")
+        say_aside("What is free is taken off as if none of it was used yet.")
     for currency, sum_ in instead.items():
         say(f"Another way of doing it for {sum_} {currency} is cheaper from that number of cases, arm by arm.")
 

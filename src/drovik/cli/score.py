@@ -14,9 +14,9 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
 )
-from drovik.cli.causes import causes_document, doubts_document, show_causes, show_doubts
-from drovik.cli.printing import heading, money, print_json, say, say_what_an_arm_is, seconds, statuses, table
-from drovik.comparing.judge_agreement import checked_against_people
+from drovik.cli.causes import causes_document, show_causes, show_doubts, suspects_document
+from drovik.cli.printing import explain_arms, heading, money, print_json, say, seconds_text, statuses, table
+from drovik.comparing.judge_agreement import agreement_text
 from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures, percent, with_interval
 from drovik.errors import DONE
 from drovik.evaluation.gathering import gather
@@ -58,13 +58,13 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.causes:
             document["causes"] = {view.task.name: causes_document(view) for view in views}
         if arguments.suspects:
-            document["suspects"] = doubts_document(project, views)
+            document["suspects"] = suspects_document(project, views)
         print_json(document)
         return DONE
     for number, view in enumerate(views):
         show_scores(view)
         if number == 0:
-            say_what_an_arm_is()
+            explain_arms()
         if arguments.details:
             for one in view.scores:
                 _show_details(one)
@@ -89,7 +89,7 @@ def show_scores(view: TaskView) -> None:
     rows = []
     for arm in view.scores:
         answers = statuses(arm.statuses, arm.unsent)
-        tail = [answers, money(arm.costs.money), seconds(arm.costs.seconds)]
+        tail = [answers, money(arm.costs.money), seconds_text(arm.costs.seconds)]
         if not arm.measures:
             rows.append([arm.arm, "–", "–", "–", "–", *tail])
         for number, score in enumerate(arm.measures):
@@ -133,7 +133,7 @@ def show_judges(view: TaskView) -> None:
     """Say how far each judge agrees with people."""
 
     for measure in view.measures:
-        if told := checked_against_people(measure):
+        if told := agreement_text(measure):
             say(f"{told}.", style="yellow")
 
 

@@ -12,11 +12,11 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
     positive,
-    wanted_of,
+    selection_of,
 )
-from drovik.cli.ask.summary import sending_document, show_drift, sum_up
+from drovik.cli.ask.summary import print_summary, sending_document, show_drift
 from drovik.cli.printing import print_json
-from drovik.cli.sending import exit_code, send_as_asked
+from drovik.cli.sending import exit_code, send_with_consent
 from drovik.cli.watching import watch
 from drovik.evaluation.drift import drift_of
 
@@ -57,13 +57,13 @@ def run(arguments: argparse.Namespace) -> int:
         return watch(arguments)
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
-        planned = workflow.make_plan(project, store, wanted_of(arguments))
-        tally = send_as_asked(project, store, planned, arguments)
+        planned = workflow.make_plan(project, store, selection_of(arguments))
+        tally = send_with_consent(project, store, planned, arguments)
         drifts = _drifts(project, store, planned) if planned.plan.recheck else []
         if arguments.json:
             print_json(sending_document(project, store, planned, tally, drifts))
         else:
-            sum_up(project, store, planned, tally)
+            print_summary(project, store, planned, tally)
             show_drift(drifts)
     return exit_code(tally)
 

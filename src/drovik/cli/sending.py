@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from drovik.project.reading import Project
     from drovik.store.claims import Budget
     from drovik.store.store import Store
-    from drovik.transport.dispatcher import Courier
+    from drovik.transport.dispatcher import Dispatcher
     from drovik.transport.queue import Tally
     from drovik.workflow.plan import Planned
 
@@ -37,7 +37,7 @@ SIGNALS = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "
 _STOPPING = "Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them."
 
 
-async def until_stopped(courier: Courier, note: Callable[[str], None] | None = None) -> Tally:
+async def until_stopped(courier: Dispatcher, note: Callable[[str], None] | None = None) -> Tally:
     """Send until all is sent, or a signal comes.
 
     :param note: is told that it is stopping.
@@ -75,7 +75,7 @@ def exit_code(tally: Tally) -> int:
     return DOES_NOT_HOLD if tally.failed or tally.left else DONE
 
 
-def send_as_asked(project: Project, store: Store, planned: Planned, arguments: argparse.Namespace) -> Tally:
+def send_with_consent(project: Project, store: Store, planned: Planned, arguments: argparse.Namespace) -> Tally:
     """See that it may be sent, to those hosts and for that money, and send it."""
     budget = None
     if planned.plan.count():
@@ -88,7 +88,7 @@ def send_as_asked(project: Project, store: Store, planned: Planned, arguments: a
 
 def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, budget: Budget | None = None) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    courier = workflow.courier_for(project, store, planned, budget)
+    courier = workflow.dispatcher_for(project, store, planned, budget)
     if planned.plan.count() == 0:
         return courier.tally
     with Progress(courier.tally, quiet) as progress:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.printing import aside
+from drovik.cli.printing import say_aside
 from drovik.errors import Problem, UsageError
 from drovik.workflow import services
 from drovik.workflow.services import require_sendable as require
@@ -38,7 +38,7 @@ def nearest_project(given: Path | None, needed: bool = False) -> Path | None:
     problem = Problem(what, f"name it if you trust it: --project {found}", str(found / "drovik.toml"))
     if needed:
         raise UsageError(problem)
-    aside(problem.line())
+    say_aside(problem.line())
     return None
 
 

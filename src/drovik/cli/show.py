@@ -15,12 +15,12 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
 )
-from drovik.cli.printing import heading, money, print_json, say, seconds, shortened, table
+from drovik.cli.printing import heading, money, print_json, say, seconds_text, shortened, table
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.evaluation.gathering import gather
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.planning.answers import pictures_sent
-from drovik.planning.rendering import asking_of
+from drovik.planning.rendering import conversation_of
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import expected_at
 
@@ -58,7 +58,9 @@ def run(arguments: argparse.Namespace) -> int:
     with open_store(project.store_path, create=False) as store:
         views = gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
         sent = {
-            identity: Sent(store.what_was_asked(identity), store.attempts(identity), pictures_sent(store, identity))
+            identity: SentRequest(
+                store.what_was_asked(identity), store.attempts(identity), pictures_sent(store, identity)
+            )
             for view in views
             for by_case in view.identities.values()
             for identity in by_case.values()
@@ -73,7 +75,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 @dataclass(frozen=True)
-class Sent:
+class SentRequest:
     """What was asked, as the store has it, the attempts at it, and where each picture that was sent comes from."""
 
     asked: dict[str, Any] | None
@@ -85,14 +87,14 @@ def _show_case(project: Project, case: Case) -> None:
 
     heading(f"case {case.id}  ({project.settings.cases}, {case.place})")
     for picture in case.pictures:
-        facts = look_at(project.pictures.read(picture.path), picture.path, project.settings.max_pixels)
+        facts = inspect_source(project.pictures.read(picture.path), picture.path, project.settings.max_pixels)
         tag = f", tag '{picture.tag}'" if picture.tag else ""
         say(f"picture {picture.path}: {facts.format}, {facts.width} x {facts.height}{tag}")
     for name, value in case.given.items():
         say(f"given {name}: {value}")
 
 
-def _show_task(view: TaskView, case: Case, sent: Mapping[str, Sent], full: bool) -> None:
+def _show_task(view: TaskView, case: Case, sent: Mapping[str, SentRequest], full: bool) -> None:
 
     heading(view.task.heading)
     if view.task.name in case.expected:
@@ -141,7 +143,7 @@ def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace
     return found
 
 
-def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent]) -> str:
+def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, SentRequest]) -> str:
     """The prompt as it was sent, or as it would be where nothing was."""
 
     found = sent.get(view.identities[arm.name].get(case.id, ""))
@@ -152,7 +154,7 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, Sent])
         return "(not about this case)"
     if view.task.after is not None:
         return f"(waits for {view.task.after.task})"
-    asking = asking_of(view.task, arm, case)
+    asking = conversation_of(view.task, arm, case)
     texts = [getattr(part, "text", "[picture]") for turn in asking.turns for part in turn.parts]
     return " ".join([asking.system] * bool(asking.system) + texts)
 
@@ -173,7 +175,7 @@ def _row(view: TaskView, arm: str, case: Case, most: int) -> list[str]:
     if answer.note:
         differs.append(answer.note)
     spent = money({answer.spent.currency: answer.spent.amount}, 6) if answer.spent else "–"
-    return [arm, status, text, "\n".join(differs), spent, seconds(answer.seconds)]
+    return [arm, status, text, "\n".join(differs), spent, seconds_text(answer.seconds)]
 
 
 def _differences(view: TaskView, arm: str, case: Case) -> list[str]:
@@ -195,7 +197,7 @@ def _difference(measure: str, found: Finding) -> str:
     return f"{where}: expected {expected}, got {got} ({found.cause}{note})"
 
 
-def _document(case: Case, views: list[TaskView], sent: Mapping[str, Sent]) -> dict[str, Any]:
+def _document(case: Case, views: list[TaskView], sent: Mapping[str, SentRequest]) -> dict[str, Any]:
     pictures = [{"path": one.path, "tag": one.tag} for one in case.pictures]
     tasks = {}
     for view in views:
@@ -204,7 +206,7 @@ def _document(case: Case, views: list[TaskView], sent: Mapping[str, Sent]) -> di
     return {"case": case.id, "pictures": pictures, "given": dict(case.given), "tasks": tasks}
 
 
-def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, Sent]) -> dict[str, Any] | None:
+def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, SentRequest]) -> dict[str, Any] | None:
     answer: Answer | None = view.answers[arm].get(case.id)
     if answer is None:
         return None

@@ -7,10 +7,10 @@ import time
 from pathlib import Path
 
 from drovik import workflow
-from drovik.cli.arguments import open_project, open_store, project_folder, wanted_of
-from drovik.cli.ask.summary import say_what_stops, sum_up
-from drovik.cli.printing import aside
-from drovik.cli.sending import exit_code, send_as_asked
+from drovik.cli.arguments import open_project, open_store, project_folder, selection_of
+from drovik.cli.ask.summary import print_stop_reasons, print_summary
+from drovik.cli.printing import say_aside
+from drovik.cli.sending import exit_code, send_with_consent
 from drovik.errors import DrovikError
 from drovik.project.settings import read_settings
 
@@ -33,25 +33,25 @@ def watch(arguments: argparse.Namespace) -> int:
         try:
             project = open_project(arguments.project)
             with open_store(project.store_path) as store:
-                planned = workflow.make_plan(project, store, wanted_of(arguments))
+                planned = workflow.make_plan(project, store, selection_of(arguments))
                 if planned.plan.count():
-                    tally = send_as_asked(project, store, planned, arguments)
+                    tally = send_with_consent(project, store, planned, arguments)
                     if not arguments.quiet:
-                        sum_up(project, store, planned, tally)
+                        print_summary(project, store, planned, tally)
                     elif tally.stops or tally.over:
-                        say_what_stops(tally)
+                        print_stop_reasons(tally)
                     if tally.interrupted or tally.stops or tally.over:
                         return exit_code(tally)
         except DrovikError as error:
             # What is wrong now may be a file that is still being written: say it once, and look again.
             line = error.problems[0].line()
             if line != told:
-                aside(f"waits: {line}")
+                say_aside(f"waits: {line}")
             told, seen = line, None
             time.sleep(LOOKS_EVERY)
             continue
         if state != seen and not arguments.quiet:
-            aside(f"{len(project.cases)} cases; watches {folder} for more (Ctrl-C ends)")
+            say_aside(f"{len(project.cases)} cases; watches {folder} for more (Ctrl-C ends)")
         seen, told = state, ""
 
 

@@ -34,7 +34,7 @@ def agreement_with_people(pairs: Sequence[tuple[str, str]]) -> tuple[float, tupl
     return float(kappa(matrix(totals))), interval, float(accuracy(matrix(totals)))
 
 
-def checked_against_people(measure: Measure) -> str:
+def agreement_text(measure: Measure) -> str:
     """How far a judge agrees with people, in words; empty for a measure that is no judge."""
     if not isinstance(measure, Judge):
         return ""

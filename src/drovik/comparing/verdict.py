@@ -251,7 +251,7 @@ def rank(arms: Sequence[ArmScores], measure_name: str) -> tuple[list[ArmScores],
     return ordered, together
 
 
-def telling(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict]) -> list[Verdict]:
+def headline_verdicts(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict]) -> list[Verdict]:
     """Of the verdicts of `rank`, those worth a sentence: on the second arm, and on each other model's best."""
     by_first = {one.first: one for one in verdicts}
     told: dict[str, Verdict] = {}
@@ -264,7 +264,7 @@ def telling(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict]) -> list[V
     return list(told.values())
 
 
-def in_words(verdict: Verdict) -> str:
+def verdict_text(verdict: Verdict) -> str:
     """The verdict as sentences: what it is, how sure, and what the one costs beside the other."""
     first, second = verdict.first, verdict.second
     scores = f"{percent(verdict.after.value)} against {percent(verdict.before.value)}"

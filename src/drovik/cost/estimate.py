@@ -14,15 +14,15 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-from drovik.cost.token_rates import Bounds, Load, Rates, load_of
+from drovik.cost.token_rates import Bounds, Rates, RequestSize, load_of
 from drovik.images.layout import layout_of
-from drovik.planning.plan import Ask, Thread
-from drovik.planning.rendering import asking_of
-from drovik.planning.sources import Sources, is_elsewhere
+from drovik.planning.plan import Request, Thread
+from drovik.planning.rendering import conversation_of
+from drovik.planning.sources import Sources, is_remote
 from drovik.project.arms import Arm
 from drovik.project.cases import Case, prep_for
 from drovik.project.settings import Limits, Price
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 from drovik.project.tasks import Task
 
 _DAY = 86400.0
@@ -55,7 +55,7 @@ def days_of(seconds: float) -> int:
     return max(1, math.ceil(seconds / _DAY))
 
 
-def after_free(quotes: Sequence[ArmQuote], days: int) -> dict[tuple[str, str], Bounds]:
+def less_allowances(quotes: Sequence[ArmQuote], days: int) -> dict[tuple[str, str], Bounds]:
     """What arms cost once what their models give for free is taken off, by task and arm; as if none of it was used.
 
     A model's arms share its allowance, in the order of the arms.
@@ -123,7 +123,7 @@ class ArmQuote:
             return None
 
         def of(which: str) -> Decimal:
-            spent = Spent.of(
+            spent = Spending.of(
                 price,
                 round(getattr(self.input_tokens, which)),
                 round(getattr(self.output_tokens, which)),
@@ -147,7 +147,7 @@ class ArmQuote:
         )
 
 
-class Quoter:
+class Estimator:
     """Makes quotes. Nothing is sent, and of pictures only their sizes are looked at, once.
 
     :param rates: what is known of models and arms, or guessed.
@@ -157,7 +157,9 @@ class Quoter:
         self._sources, self._rates = sources, rates
         self._sizes: dict[tuple[str, str], tuple[tuple[int, int], ...]] = {}
 
-    def quotes(self, threads: Mapping[str, Sequence[Thread]], to_send: Iterable[Ask], every: bool) -> list[ArmQuote]:
+    def quotes(
+        self, threads: Mapping[str, Sequence[Thread]], to_send: Iterable[Request], every: bool
+    ) -> list[ArmQuote]:
         """The quote of each arm that has something to send, in the order of the plan.
 
         :param threads: by task; their later turns and what waits for a task before is counted within bounds.
@@ -178,7 +180,7 @@ class Quoter:
     def _of(self, found: dict[tuple[str, str], ArmQuote], task: Task, arm: Arm) -> ArmQuote:
         return found.setdefault((task.name, arm.name), ArmQuote(task.name, arm))
 
-    def _add(self, quote: ArmQuote, ask: Ask) -> None:
+    def _add(self, quote: ArmQuote, ask: Request) -> None:
         load = load_of(ask.asking(), ask.task.told_schema(), self._pictures(ask.arm, ask.case))
         self._count(quote, ask.task, load, Bounds(1, 1, 1))
         if ask.task.repair_turn and ask.mend is None:
@@ -196,13 +198,13 @@ class Quoter:
             said = ["…" * 40] * (turn - 1)
             earlier = {task.after.task: _Unknown()} if task.after else {}
             shown = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
-            asking = asking_of(task, thread.arm, thread.case, said, earlier, shown)
+            asking = conversation_of(task, thread.arm, thread.case, said, earlier, shown)
             load = load_of(asking, task.told_schema(), self._pictures(thread.arm, thread.case))
             # Whether a chained task is asked at all depends on answers.
             sure = Bounds(1, 1, 1) if asked or not task.where else Bounds(0, 0.5, 1)
             self._count(quote, task, load, sure)
 
-    def _count(self, quote: ArmQuote, task: Task, load: Load, how_often: Bounds) -> None:
+    def _count(self, quote: ArmQuote, task: Task, load: RequestSize, how_often: Bounds) -> None:
         arm = quote.arm
         tokens, why = self._rates.input_tokens(arm.model_name, arm.model, load)
         out, why_out = self._rates.output_tokens(task, arm)
@@ -220,7 +222,7 @@ class Quoter:
 
     def _sizes_of(self, arm: Arm, case: Case, number: int) -> tuple[tuple[int, int], ...]:
         picture = case.pictures[number]
-        if is_elsewhere(picture):
+        if is_remote(picture):
             return ((0, 0),)
         prep = prep_for(arm.prep, case, number)
         key = (f"{picture.path}\0{picture.page}", repr(prep))

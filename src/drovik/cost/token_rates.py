@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any, NamedTuple
 
-from drovik.dialects.request import Asking, TextPart
+from drovik.dialects.request import Conversation, TextPart
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.images.prepare import PREPARING_REVISION
@@ -22,10 +22,10 @@ from drovik.images.token_rules import picture_tokens
 from drovik.project.arms import Arm
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Model, ProjectFile
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 from drovik.project.tasks import Task
 from drovik.store.store import Store
-from drovik.store.sums import counted_requests, off_form, output_tokens, seconds
+from drovik.store.sums import counted_requests, invalid_share, output_token_statistics, request_seconds
 
 LETTERS_A_TOKEN = 4.0
 """Where nothing is known: English text has about four letters to a token."""
@@ -36,7 +36,7 @@ PICTURE_UNKNOWN = 1000
 
 
 @dataclass(frozen=True)
-class Load:
+class RequestSize:
     """The letters and UTF-8 bytes of all text, how many turns there are, and each picture's size in pixels."""
 
     letters: int
@@ -45,7 +45,9 @@ class Load:
     pictures: tuple[tuple[int, int], ...]
 
 
-def load_of(asking: Asking, schema: Mapping[str, Any] | None, sizes: Mapping[int, Sequence[tuple[int, int]]]) -> Load:
+def load_of(
+    asking: Conversation, schema: Mapping[str, Any] | None, sizes: Mapping[int, Sequence[tuple[int, int]]]
+) -> RequestSize:
     """The load of what is asked.
 
     :param sizes: of the pictures that each of the case's pictures is sent as, by its number.
@@ -56,24 +58,26 @@ def load_of(asking: Asking, schema: Mapping[str, Any] | None, sizes: Mapping[int
     texts += [json.dumps(schema, ensure_ascii=False)] if schema is not None else []
     pictures = tuple(size for number in asking.picture_numbers() for size in sizes.get(number, ()))
     letters = sum(map(len, texts))
-    return Load(letters, sum(len(one.encode("utf-8", "replace")) for one in texts), len(asking.turns) + 1, pictures)
+    return RequestSize(
+        letters, sum(len(one.encode("utf-8", "replace")) for one in texts), len(asking.turns) + 1, pictures
+    )
 
 
-def tokens_of_pictures(load: Load, model: Model) -> int | None:
+def tokens_of_pictures(load: RequestSize, model: Model) -> int | None:
     """What the pictures come to; None where how the model counts them is not known."""
     if model.picture_tokens is None:
         return None if load.pictures else 0
     return sum(picture_tokens(size, model.picture_tokens) for size in load.pictures)
 
 
-def guessed_tokens(load: Load, model: Model) -> int:
+def estimate_tokens(load: RequestSize, model: Model) -> int:
     """About how many tokens a request will count as, in and out, for the limits by the minute."""
     pictures = tokens_of_pictures(load, model)
     known = PICTURE_UNKNOWN * len(load.pictures) if pictures is None else pictures
     return round(load.letters / LETTERS_A_TOKEN) + known + (model.settings.max_output_tokens or OUTPUT_UNKNOWN)
 
 
-def most_it_may_cost(load: Load, model: Model) -> Spent | None:
+def max_cost(load: RequestSize, model: Model) -> Spending | None:
     """An upper bound of what a request costs; None where there is none.
 
     No token is shorter than a byte, so text counts as its bytes at the most; the service's own wrapping is
@@ -90,10 +94,10 @@ def most_it_may_cost(load: Load, model: Model) -> Spent | None:
     tokens_in = load.bytes + WRAPPING * load.turns + (pictures or 0)
     amount = (dear_in * tokens_in + dear_out * model.settings.max_output_tokens) / 1_000_000
     amount += (price.request or 0) + (price.picture or 0) * len(load.pictures)
-    return Spent(price.currency, amount)
+    return Spending(price.currency, amount)
 
 
-def cannot_be_bounded(settings: ProjectFile, models: Sequence[str]) -> list[Problem]:
+def unbounded_reasons(settings: ProjectFile, models: Sequence[str]) -> list[Problem]:
     """Why models cannot be sent to under a limit of money."""
     problems = []
     for name in models:
@@ -140,7 +144,7 @@ class Bounds(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Wording:
+class TokenFormula:
     """How a model counts: tokens = around + letters · a_letter + pixels · a_pixel."""
 
     around: Bounds
@@ -149,7 +153,7 @@ class Wording:
     learned_from: int = 0
 
 
-_GUESSED = Wording(Bounds(0, 12, 80), Bounds(1 / 6, 1 / LETTERS_A_TOKEN, 1 / 2.2), None)
+_GUESSED = TokenFormula(Bounds(0, 12, 80), Bounds(1 / 6, 1 / LETTERS_A_TOKEN, 1 / 2.2), None)
 
 
 class Rates:
@@ -157,14 +161,14 @@ class Rates:
 
     def __init__(self, project: Project, store: Store) -> None:
         self._project, self._store = project, store
-        self._wordings: dict[str, Wording] = {}
+        self._wordings: dict[str, TokenFormula] = {}
         self._outputs: dict[tuple[str, str], tuple[Bounds, str]] = {}
 
     def task(self, name: str) -> Task:
         """The task of that name."""
         return self._project.task(name)
 
-    def input_tokens(self, name: str, model: Model, load: Load) -> tuple[Bounds, str]:
+    def input_tokens(self, name: str, model: Model, load: RequestSize) -> tuple[Bounds, str]:
         """What a request comes to, and what of it nobody can tell beforehand."""
         if name not in self._wordings:
             self._wordings[name] = self._learned(model) or _GUESSED
@@ -183,7 +187,7 @@ class Rates:
         guessed = Bounds(few, middle + unseen, many + 2 * unseen)
         return text + guessed, "how it counts pictures: give it picture_tokens"
 
-    def _learned(self, model: Model) -> Wording | None:
+    def _learned(self, model: Model) -> TokenFormula | None:
         """From what the service reported of requests to this model."""
         rows = [
             one
@@ -211,7 +215,7 @@ class Rates:
 
     def _output(self, task: Task, arm: Arm) -> tuple[Bounds, str]:
         limit = arm.model.settings.max_output_tokens
-        known = output_tokens(self._store.connection, task.name, arm.digest)
+        known = output_token_statistics(self._store.connection, task.name, arm.digest)
         if len(known) >= _FEWEST:
             mean, spread = statistics.fmean(known), statistics.stdev(known)
             off = 2 * spread / len(known) ** 0.5 + _MARGIN * mean
@@ -223,7 +227,7 @@ class Rates:
 
     def repair_turns(self, task: Task, arm: Arm) -> Bounds:
         """The share of answers that are not valid."""
-        answered, off = off_form(self._store.connection, task.name, arm.digest)
+        answered, off = invalid_share(self._store.connection, task.name, arm.digest)
         if answered < _FEWEST:
             return Bounds(0, 0.1, 1)
         share = off / answered
@@ -231,7 +235,7 @@ class Rates:
 
     def seconds(self, endpoint: str) -> Bounds:
         """How long one request takes at an endpoint."""
-        known = seconds(self._store.connection, endpoint, MOST_LEARNED_FROM)
+        known = request_seconds(self._store.connection, endpoint, MOST_LEARNED_FROM)
         if len(known) < _FEWEST:
             return Bounds(1, 5, 20)
         mean = statistics.fmean(known)
@@ -242,7 +246,7 @@ def _minus(first: Sequence[float], second: Sequence[float]) -> list[float]:
     return [one - other for one, other in zip(first, second, strict=True)]
 
 
-def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Sequence[float]) -> Wording:
+def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Sequence[float]) -> TokenFormula:
     """Least squares of tokens on letters, and on pixels where pictures are counted nobody knows how.
 
     What does not vary over the requests cannot be told apart from what is around them, and keeps its guess.
@@ -272,7 +276,7 @@ def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Se
         a_pixel = share
     around = float(np.mean(left))
     off = float(np.std(left)) / len(letters) ** 0.5 * 2 + 1
-    return Wording(
+    return TokenFormula(
         Bounds(around - off, around, around + off),
         Bounds(a_letter * (1 - _MARGIN), a_letter, a_letter * (1 + _MARGIN)),
         None if a_pixel is None else Bounds(a_pixel * 0.9, a_pixel, a_pixel * 1.1),

@@ -10,7 +10,7 @@ from drovik.dialects.request import RequestWriter
 from drovik.dialects.request_template import RequestTemplate
 from drovik.dialects.template import compile_text
 from drovik.errors import DrovikError, Problem, known_words
-from drovik.project.dialects import Dialect, Form, Step
+from drovik.project.dialects import Dialect, HttpForm, Step
 from drovik.project.reading import Project
 from drovik.project.settings import Settings
 
@@ -53,11 +53,11 @@ def check_request_form(dialect: Dialect, file: str) -> list[Problem]:
     return problems
 
 
-def _body_name(form: Form) -> str:
+def _body_name(form: HttpForm) -> str:
     return next((name for name in ("multipart", "form", "raw") if getattr(form, name) is not None), "body")
 
 
-def _check_step_paths(form: Form, file: str, where: str) -> list[Problem]:
+def _check_step_paths(form: HttpForm, file: str, where: str) -> list[Problem]:
     problems = []
     places = {f"{where}.take.{name}": place for name, place in form.take.items()} if isinstance(form, Step) else {}
     for place, path in places.items():

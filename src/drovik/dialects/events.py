@@ -22,14 +22,14 @@ _EMPTY_LINES = re.compile(r"(?:\r\n|\n|\r(?=.)){3,}+", re.DOTALL)
 
 
 @dataclass(frozen=True)
-class Piece:
+class StreamEvent:
     """One event or line: its name where it is an event, and its data."""
 
     name: str
     data: str
 
 
-class Lines:
+class LineSplitter:
     """Bytes as they come → whole lines."""
 
     def __init__(self) -> None:
@@ -57,24 +57,24 @@ class JsonLines:
     """Lines, each a piece; empty ones are passed over."""
 
     def __init__(self) -> None:
-        self._lines = Lines()
+        self._lines = LineSplitter()
 
-    def feed(self, data: bytes, last: bool = False) -> Iterator[Piece]:
+    def feed(self, data: bytes, last: bool = False) -> Iterator[StreamEvent]:
         """The pieces that are whole now."""
         for line in self._lines.feed(data, last):
             if line.strip():
-                yield Piece("", line.strip())
+                yield StreamEvent("", line.strip())
 
 
 class Events:
     """Server-sent events."""
 
     def __init__(self) -> None:
-        self._lines = Lines()
+        self._lines = LineSplitter()
         self._name = ""
         self._data: list[str] = []
 
-    def feed(self, data: bytes, last: bool = False) -> Iterator[Piece]:
+    def feed(self, data: bytes, last: bool = False) -> Iterator[StreamEvent]:
         """The events that are whole now."""
         for line in self._lines.feed(data, last):
             if not line:
@@ -89,7 +89,7 @@ class Events:
         if last:
             yield from self._finished()
 
-    def _finished(self) -> Iterator[Piece]:
+    def _finished(self) -> Iterator[StreamEvent]:
         if self._data or self._name:
-            yield Piece(self._name, "\n".join(self._data))
+            yield StreamEvent(self._name, "\n".join(self._data))
         self._name, self._data = "", []

@@ -47,7 +47,7 @@ class Turn:
 
 
 @dataclass(frozen=True)
-class Asking:
+class Conversation:
     """All that is said to a model for one case: the system text and the turns."""
 
     system: str
@@ -66,7 +66,7 @@ class Asking:
         return tuple(part.number for turn in self.turns for part in turn.parts if isinstance(part, PicturePart))
 
 
-def as_one_text(asking: Asking, names: Mapping[Any, str]) -> str:
+def as_one_text(asking: Conversation, names: Mapping[Any, str]) -> str:
     """All turns as one text, for services that take no turns: each with who says it, where there are several."""
     if len(asking.turns) == 1:
         return text_of(asking.turns[0])
@@ -97,7 +97,7 @@ class Draft:
     A picture of the case may be sent as several: the pages of a document, frames of a clip, parts of a page.
     """
 
-    asking: Asking
+    asking: Conversation
     plain: dict[str, Any]
     pictures: dict[int, tuple[DraftPicture, ...]]
     taken: dict[str, Any] = field(default_factory=dict)
@@ -147,7 +147,7 @@ class RequestWriter:
     def draft(
         self,
         arm: Arm,
-        asking: Asking,
+        asking: Conversation,
         pictures: Sequence[Sequence[Prepared]],
         request_id: str,
         addresses: Sequence[str | None] = (),
@@ -257,7 +257,7 @@ class RequestWriter:
         what = "this dialect gives pictures as addresses on the web, and a picture of the case has none"
         raise RequestError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
 
-    def _fitted(self, asking: Asking, sizes: Sequence[int]) -> Asking:
+    def _fitted(self, asking: Conversation, sizes: Sequence[int]) -> Conversation:
         """What is asked, as far as the dialect has places for it.
 
         :param sizes: as how many pictures each of the case's is sent.
@@ -278,7 +278,7 @@ class RequestWriter:
         if asking.system and "system" not in self.slots:
             first = asking.turns[0]
             before = Turn(first.by, (TextPart(asking.system), *first.parts))
-            return Asking("", (before, *asking.turns[1:]))
+            return Conversation("", (before, *asking.turns[1:]))
         return asking
 
 

@@ -13,7 +13,7 @@ from urllib.parse import quote, urlencode, urljoin, urlsplit
 
 from drovik.dialects.template import Raw, Scope, compile_body, compile_text
 from drovik.errors import Problem, RequestError
-from drovik.project.dialects import Form
+from drovik.project.dialects import HttpForm
 from drovik.project.settings import is_loopback
 
 
@@ -36,7 +36,7 @@ class RequestTemplate:
     :raises DrovikError: where a template cannot be compiled.
     """
 
-    def __init__(self, form: Form) -> None:
+    def __init__(self, form: HttpForm) -> None:
         self.form = form
         self._path = compile_text(form.path)
         self._headers = {name: compile_text(value) for name, value in form.headers.items()}

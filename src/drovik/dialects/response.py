@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from drovik.dialects.events import Events, JsonLines, Piece
+from drovik.dialects.events import Events, JsonLines, StreamEvent
 from drovik.dialects.reply_path import compile_path, compile_place
 from drovik.project.dialects import ReplyForm
 
@@ -23,7 +23,7 @@ _DIGITS = re.compile(r"[0-9]{1,13}")
 
 
 @dataclass(frozen=True)
-class Unpacked:
+class ParsedReply:
     """What stands in a reply. `note` says what did not fit the dialect, and where the text may be instead.
 
     `readable` is False where the body is not built as the dialect says; `incomplete` is True where it
@@ -45,19 +45,19 @@ class Unpacked:
     incomplete: bool = False
 
 
-def is_error(unpacked: Unpacked, form: ReplyForm) -> bool:
+def is_error(unpacked: ParsedReply, form: ReplyForm) -> bool:
     """Whether a reply with a good status is an error all the same: in pieces, also where some text came before it."""
     return unpacked.error is not None and (not unpacked.text or form.form != "json")
 
 
-def unpack(body: bytes, form: ReplyForm, headers: Mapping[str, str] | None = None) -> Unpacked:
+def parse_reply(body: bytes, form: ReplyForm, headers: Mapping[str, str] | None = None) -> ParsedReply:
     """All that a dialect's reply half finds in a whole body."""
-    unpacker = Unpacker(form)
+    unpacker = ReplyParser(form)
     unpacker.feed(body)
     return unpacker.result(headers or {})
 
 
-class Unpacker:
+class ReplyParser:
     """Takes a body in, piece by piece."""
 
     def __init__(self, form: ReplyForm) -> None:
@@ -87,7 +87,7 @@ class Unpacker:
             return ""
         return well_formed("".join(self._take(piece) for piece in self._split.feed(data)))
 
-    def result(self, headers: Mapping[str, str]) -> Unpacked:
+    def result(self, headers: Mapping[str, str]) -> ParsedReply:
         """What stands in all that was fed, which is taken for the whole body."""
         body = b"".join(self._bytes)
         if self.form.form == "text":
@@ -102,11 +102,11 @@ class Unpacker:
 
     # A reply that is one JSON document, or plain text.
 
-    def _of_json(self, body: bytes, headers: Mapping[str, str]) -> Unpacked:
+    def _of_json(self, body: bytes, headers: Mapping[str, str]) -> ParsedReply:
         try:
             tree = json.loads(body.decode("utf-8"))
         except (UnicodeDecodeError, ValueError, RecursionError):
-            return Unpacked(note=f"the reply is not JSON; it begins: {_start(body)}", readable=False)
+            return ParsedReply(note=f"the reply is not JSON; it begins: {_start(body)}", readable=False)
         texts = compile_path(self.form.text or "$")(tree)
         pieces = [one for one in texts if isinstance(one, str)]
         if texts and not pieces and texts != [None]:
@@ -114,20 +114,26 @@ class Unpacker:
         for name in ("ended", "model", "error", "error_code"):
             self._keep(name, _first_text(getattr(self.form, name), tree, headers))
         self._count(tree, headers)
-        note = "" if texts or self._refused() or self._found.get("error") else nothing_at(self.form.text or "$", tree)
+        note = (
+            ""
+            if texts or self._refused() or self._found.get("error")
+            else missing_path_note(self.form.text or "$", tree)
+        )
         return self._unpacked("".join(pieces), note)
 
-    def _of_text(self, body: bytes, headers: Mapping[str, str]) -> Unpacked:
+    def _of_text(self, body: bytes, headers: Mapping[str, str]) -> ParsedReply:
         text = body.decode("utf-8", "replace").removeprefix("\N{ZERO WIDTH NO-BREAK SPACE}")
         if text.lstrip()[:14].lower().startswith(("<!doctype html", "<html")):
-            return Unpacked(note=f"the reply is a page, and no plain text; it begins: {_start(body)}", readable=False)
+            return ParsedReply(
+                note=f"the reply is a page, and no plain text; it begins: {_start(body)}", readable=False
+            )
         self._keep("model", _first_text(self.form.model, None, headers))
         self._count(None, headers)
         return self._unpacked(text, "")
 
     # A reply in pieces.
 
-    def _take(self, piece: Piece) -> str:
+    def _take(self, piece: StreamEvent) -> str:
         """Take one event or line in; its new text."""
         form = self.form
         self._pieces += 1
@@ -166,26 +172,28 @@ class Unpacker:
         self._text.append(new)
         return new
 
-    def _of_pieces(self, headers: Mapping[str, str]) -> Unpacked:
+    def _of_pieces(self, headers: Mapping[str, str]) -> ParsedReply:
         self._count(None, headers)
         error = self._found.get("error")
         fits = self._text_places or self._refused() or error
-        note = "" if fits else nothing_at(self.form.text or "$", self._longest)
+        note = "" if fits else missing_path_note(self.form.text or "$", self._longest)
         incomplete = not self._done and not error
         if incomplete and not note:
             note = f"the reply came to an end without a finish, after {self._read} pieces"
         return self._unpacked("".join(self._text), note, incomplete)
 
-    def _unlike(self, body: bytes, headers: Mapping[str, str]) -> Unpacked:
+    def _unlike(self, body: bytes, headers: Mapping[str, str]) -> ParsedReply:
         """Not one piece could be read: perhaps a plain JSON error, or another service's page."""
         kind = "events" if self.form.form == "events" else "JSON lines"
         try:
             tree = json.loads(body)
         except (ValueError, RecursionError):
             said = f"it begins: {_start(body)}" if body.strip() else "it is empty"
-            return Unpacked(note=f"the reply holds no {kind}; {said}", readable=False)
+            return ParsedReply(note=f"the reply holds no {kind}; {said}", readable=False)
         error = _first_text(self.form.error, tree, headers)
-        return Unpacked(error=error, note=f"the reply holds no {kind}; it is one JSON document", readable=bool(error))
+        return ParsedReply(
+            error=error, note=f"the reply holds no {kind}; it is one JSON document", readable=bool(error)
+        )
 
     # What both have.
 
@@ -207,12 +215,12 @@ class Unpacker:
     def _refused(self) -> bool:
         return self._found.get("ended") in self.form.refused
 
-    def _unpacked(self, text: str, note: str, incomplete: bool = False) -> Unpacked:
+    def _unpacked(self, text: str, note: str, incomplete: bool = False) -> ParsedReply:
         found = self._found
         ended = found.get("ended")
         counters = {name: found[f"counters.{name}"] for name in self.form.counters if f"counters.{name}" in found}
         code = str(found.get("error_code", ""))
-        return Unpacked(
+        return ParsedReply(
             well_formed(text),
             ended,
             ended is not None and ended in self.form.cut_off,
@@ -237,7 +245,7 @@ def well_formed(text: str) -> str:
     return text
 
 
-def words_of(body: bytes) -> str:
+def error_message(body: bytes) -> str:
     """The words of an error whose dialect does not say where they stand: the longest text in it, or its beginning."""
     try:
         return well_formed(_longest_text(json.loads(body)))[:500]
@@ -278,7 +286,7 @@ def _as_count(one: Any) -> int | None:
     return int(one)
 
 
-def nothing_at(path: str, tree: Any) -> str:
+def missing_path_note(path: str, tree: Any) -> str:
     """That there is nothing at a path, and where the longest text of the reply is."""
     places = sorted(texts_in(tree, "$"), key=lambda one: -len(one[1]))
     elsewhere = f"the longest text is at {places[0][0]}" if places else "there is no text in it"

@@ -9,9 +9,9 @@ from math import comb
 
 from drovik.parsing.answer_text import Reader
 from drovik.planning.answers import answers_for, read_reply
-from drovik.planning.plan import Ask
+from drovik.planning.plan import Request
 from drovik.project.reading import Project
-from drovik.scoring.agreement import as_one, same_share
+from drovik.scoring.agreement import comparable, pairwise_agreement
 from drovik.store.store import Store
 
 
@@ -52,7 +52,7 @@ class Drift:
         return sum(comb(self.asked, k) * p**k * (1 - p) ** (self.asked - k) for k in range(self.same + 1))
 
 
-def drift_of(project: Project, store: Store, asks: Iterable[Ask], repeats: Iterable[Ask]) -> list[Drift]:
+def drift_of(project: Project, store: Store, asks: Iterable[Request], repeats: Iterable[Request]) -> list[Drift]:
     """What a recheck showed, by arm.
 
     :param asks: those that were asked again.
@@ -78,7 +78,7 @@ def drift_of(project: Project, store: Store, asks: Iterable[Ask], repeats: Itera
             one.asked += 1
             one.models_before[old.model or ""] += bool(old.model)
             one.models_now[model or ""] += bool(model)
-            if as_one(old) == as_one(now):
+            if comparable(old) == comparable(now):
                 one.same += 1
             else:
                 one.changed.append(ask.case.id)
@@ -89,7 +89,7 @@ def drift_of(project: Project, store: Store, asks: Iterable[Ask], repeats: Itera
     return list(found.values())
 
 
-def agreement_of_repeats(project: Project, store: Store, asks: Iterable[Ask]) -> dict[tuple[str, str], float]:
+def agreement_of_repeats(project: Project, store: Store, asks: Iterable[Request]) -> dict[tuple[str, str], float]:
     """By task and arm, the share of pairs of repeats that answer the same; only for arms that have repeats."""
     groups: dict[tuple[str, str], dict[str, list[str]]] = {}
     every = list(asks)
@@ -99,5 +99,5 @@ def agreement_of_repeats(project: Project, store: Store, asks: Iterable[Ask]) ->
         for ask in own:
             if ask.identity in answers and answers[ask.identity].status != "failed":
                 cases = groups.setdefault((task.name, ask.arm.name), {})
-                cases.setdefault(ask.case.id, []).append(as_one(answers[ask.identity]))
-    return {key: share for key, cases in groups.items() if (share := same_share(cases)) is not None}
+                cases.setdefault(ask.case.id, []).append(comparable(answers[ask.identity]))
+    return {key: share for key, cases in groups.items() if (share := pairwise_agreement(cases)) is not None}

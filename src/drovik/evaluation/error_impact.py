@@ -13,7 +13,7 @@ from drovik.scoring.measure import Finding, expected_at
 
 
 @dataclass(frozen=True)
-class ToMend:
+class CauseImpact:
     """A cause as it is with one arm: how many cases and findings it has, and the score if it were gone.
 
     `alone` is how many cases would be wholly right without it; `suspects` is how many of its cases have an expected
@@ -55,7 +55,7 @@ _EASIEST: tuple[Owner, ...] = ("measure", "prompt", "expected output", "picture"
 """Of causes that cost the same, the one that takes least to mend comes first."""
 
 
-def to_mend(task: Task, score: MeasureScore, suspects: Collection[str] = ()) -> list[ToMend]:
+def cause_impacts(task: Task, score: MeasureScore, suspects: Collection[str] = ()) -> list[CauseImpact]:
     """The causes of one measure of one arm, those first whose going would raise the score most.
 
     Of those that cost the same, what takes least to mend comes first.
@@ -73,7 +73,7 @@ def to_mend(task: Task, score: MeasureScore, suspects: Collection[str] = ()) -> 
             cases.setdefault(name, []).append(one)
     without = _Without(task, score, scored)
     found = [
-        ToMend(
+        CauseImpact(
             cause(name),
             len(having),
             findings[name],

@@ -8,15 +8,15 @@ from dataclasses import dataclass, replace
 from drovik.errors import Problem, UsageError, known_words
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answers_for, judged_cases, pictures_sent
-from drovik.planning.conversation import arm_before, threads_of
-from drovik.planning.plan import Ask, Thread
+from drovik.planning.conversation import arm_before, threads_of_task
+from drovik.planning.plan import Request, Thread
 from drovik.planning.sources import source_digests
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.project.tasks import Task, judged_id
 from drovik.scoring.arm_scores import ArmScores, Expectations, score_arm, with_wrong_before
-from drovik.scoring.catalogue import informed, measures_of
+from drovik.scoring.catalogue import measures_of, measures_with_expectations
 from drovik.scoring.json_pointer import Structure, structure_of
 from drovik.scoring.measure import Measure
 from drovik.scoring.measures.function import Function
@@ -191,7 +191,7 @@ def _heard(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...]
     arms = arms_of(task, project.settings)
     check_arm_words(arms, [judge.arm] if judge.arm else [])
     chosen = fitting_arms(arms, [judge.arm] if judge.arm else ())[:1]
-    threads = threads_of(project, store, task, chosen, cases, digests)
+    threads = threads_of_task(project, store, task, chosen, cases, digests)
     asks = [one.asks[-1] for one in threads if one.repeat == 1 and len(one.asks) > len(one.arm.prompt.turns)]
     answers = answers_for(project, store, task, asks)
     verdicts = {
@@ -210,7 +210,7 @@ def _measures(
 ) -> tuple[tuple[Measure, ...], tuple[str, ...]]:
     """A task's measures, with all that they have to know; and the names of those that nobody trusted."""
     found: list[Measure] = []
-    for one in informed(measures_of(task, []), task, project.cases):
+    for one in measures_with_expectations(measures_of(task, []), task, project.cases):
         if isinstance(one, Judge):
             found.append(_heard(project, store, one, cases, digests))
         else:
@@ -228,7 +228,7 @@ class _Asked:
     repeats: dict[str, dict[str, list[Answer | None]]]
 
 
-def _asked(arms: Sequence[Arm], asks: Sequence[Ask], found: Mapping[str, Answer]) -> _Asked:
+def _asked(arms: Sequence[Arm], asks: Sequence[Request], found: Mapping[str, Answer]) -> _Asked:
     names = [arm.name for arm in arms]
     made = _Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
     for ask in sorted(asks, key=lambda one: one.repeat):
@@ -240,11 +240,11 @@ def _asked(arms: Sequence[Arm], asks: Sequence[Ask], found: Mapping[str, Answer]
     return made
 
 
-def _asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> list[Ask]:
+def _asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> list[Request]:
     """What arms asked before something of them was edited."""
     by_id = {case.id: case for case in cases}
     return [
-        Ask(task, arm, by_id[case], repeat, identity)
+        Request(task, arm, by_id[case], repeat, identity)
         for arm in arms
         if "@" in arm.name
         for case, repeat, identity in store.asked_by(task.name, arm.digest)
@@ -263,9 +263,9 @@ def _view(
 ) -> TaskView:
     measures, not_run = _measures(project, store, task, cases, digests, trust)
     today = [arm for arm in arms if "@" not in arm.name]
-    threads = threads_of(project, store, task, today, cases, digests)
+    threads = threads_of_task(project, store, task, today, cases, digests)
     if task.judges is not None:
-        cases = judged_cases(project, store, task, cases, digests, threads_of)
+        cases = judged_cases(project, store, task, cases, digests, threads_of_task)
     asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
     asks += _asks_of_older(store, task, arms, cases)
     left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
 
-from drovik.evaluation.error_impact import ToMend, to_mend
+from drovik.evaluation.error_impact import CauseImpact, cause_impacts
 from drovik.evaluation.gathering import TaskView
-from drovik.images.perceptual_hash import NEARLY_THE_SAME, Print
-from drovik.scoring.json_pointer import at
+from drovik.images.perceptual_hash import NEARLY_THE_SAME, PerceptualHash
+from drovik.scoring.json_pointer import value_at_pointer
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
@@ -37,7 +37,7 @@ FORM_ALONE = frozenset(
 
 
 @dataclass(frozen=True)
-class Doubt:
+class SuspectLabel:
     """A suspect expected output: at which place of which case, what is expected, and what the models say instead.
 
     `agreeing` are the arms that say the same, `others` those that say something else; `share` is that of the models.
@@ -54,7 +54,7 @@ class Doubt:
     share: float
 
 
-def doubts_of(view: TaskView) -> list[Doubt]:
+def suspects_of(view: TaskView) -> list[SuspectLabel]:
     """The expected outputs of a task that models agree against, the surest first.
 
     Two models at least have to say the same, and more than half of those that answered. Models that do not see count
@@ -85,7 +85,7 @@ def _doubt(
     by_arm: Mapping[str, Finding],
     answered: Iterable[str],
     seeing: Mapping[str, str],
-) -> Doubt | None:
+) -> SuspectLabel | None:
     groups: dict[str, list[str]] = defaultdict(list)
     for arm, found in by_arm.items():
         groups[" ".join(found.got.casefold().split())].append(arm)
@@ -96,20 +96,20 @@ def _doubt(
         return None
     first = by_arm[arms[0]]
     share = len(models) / len(every)
-    return Doubt(
+    return SuspectLabel(
         task, measure, case, first.where, first.expected, first.got, tuple(sorted(arms)), tuple(others), share
     )
 
 
-def mending_of(view: TaskView) -> list[tuple[str, str, list[ToMend]]]:
+def impacts_of(view: TaskView) -> list[tuple[str, str, list[CauseImpact]]]:
     """What to fix first, by arm and measure; models that do not see are left out."""
-    suspects = {(one.measure, one.case) for one in doubts_of(view)}
+    suspects = {(one.measure, one.case) for one in suspects_of(view)}
     seeing = {arm.name for arm in view.arms if arm.model.takes_pictures}
     found = []
     for arm in view.scores:
         for score in arm.measures if arm.arm in seeing else ():
             cases = {case for measure, case in suspects if measure == score.measure.name}
-            found.append((arm.arm, score.measure.name, to_mend(view.task, score, cases)))
+            found.append((arm.arm, score.measure.name, cause_impacts(view.task, score, cases)))
     return found
 
 
@@ -154,7 +154,7 @@ def _against(view: TaskView, value: Any, text: Any) -> tuple[str, str] | None:
     for measure in view.measures:
         if not isinstance(measure, Label):
             continue
-        label = at(value, measure.place)
+        label = value_at_pointer(value, measure.place)
         if not isinstance(label, str) or stem(label.casefold()) not in {
             stem(one.casefold()) for one in measure.labels
         }:
@@ -187,7 +187,7 @@ def _members_against(one: Any, other: Any) -> tuple[str, str] | None:
 
 
 @dataclass(frozen=True)
-class Twins:
+class NearDuplicates:
     """Two cases whose pictures are nearly the same, while something else is expected of each, by task."""
 
     first: str
@@ -195,9 +195,11 @@ class Twins:
     tasks: tuple[str, ...]
 
 
-def twins_of(
-    prints: Mapping[str, Print], cases: Mapping[str, Sequence[str]], expected: Mapping[str, Mapping[str, str]]
-) -> list[Twins]:
+def near_duplicates_of(
+    prints: Mapping[str, PerceptualHash],
+    cases: Mapping[str, Sequence[str]],
+    expected: Mapping[str, Mapping[str, str]],
+) -> list[NearDuplicates]:
     """Cases with nearly the same picture and different expected outputs.
 
     Of many cases of one picture, each other value that is expected is told once, beside the most frequent one.
@@ -218,7 +220,7 @@ def twins_of(
                 pairs = _differing(values[first], values[second])
             for pair in pairs:
                 found[min(pair), max(pair)].append(task)
-    return [Twins(first, second, tuple(tasks)) for (first, second), tasks in sorted(found.items())]
+    return [NearDuplicates(first, second, tuple(tasks)) for (first, second), tasks in sorted(found.items())]
 
 
 def _values(cases: Sequence[str], expected: Mapping[str, str]) -> list[tuple[str, str]]:
@@ -239,7 +241,7 @@ def _differing(one: Sequence[tuple[str, str]], other: Sequence[tuple[str, str]])
     return []
 
 
-def near_pairs(prints: Mapping[str, Print]) -> list[tuple[str, str]]:
+def near_pairs(prints: Mapping[str, PerceptualHash]) -> list[tuple[str, str]]:
     """Pairs of pictures that look the same.
 
     Two prints of 256 bits that differ in less than sixteen have one of sixteen words of 16 bits in common: only those

@@ -10,7 +10,7 @@ from typing import Any
 
 from drovik.heavy import np
 from drovik.images.decode.facts import PictureFacts
-from drovik.images.decode.formats import opened
+from drovik.images.decode.formats import open_source
 from drovik.images.drawing import draw
 from drovik.images.layout import layout_of
 from drovik.project.preps import Frames, Prep
@@ -59,9 +59,9 @@ def inspect(data: bytes, path: str, max_pixels: int) -> Inspection:
     """
 
     first = Prep(fit=_LOOK_SIDE, gray=True, pages=(1,), frames=Frames(at=(0.0,)), orientation="stored")
-    with opened(data, path, max_pixels, Prep(pages="all")) as source:
+    with open_source(data, path, max_pixels, Prep(pages="all")) as source:
         facts = source.facts
-    with opened(data, path, max_pixels, first) as source:
+    with open_source(data, path, max_pixels, first) as source:
         _, picture = next(source.pictures())
         drawn = next(draw(picture, layout_of(picture.size, 1, first), first))
     gray = np.asarray(drawn.convert("L"), dtype=np.float32)

@@ -16,13 +16,13 @@ SAME_COLOURS = 4.0
 """and in the mean by no more than this of 255 in their colours."""
 
 
-class Print(NamedTuple):
+class PerceptualHash(NamedTuple):
     """256 bits of where a picture gets brighter, and 24 x 24 of its colours."""
 
     bits: int
     colours: bytes
 
-    def is_nearly(self, other: Print) -> bool:
+    def is_nearly(self, other: PerceptualHash) -> bool:
         """Whether the pictures look the same."""
         if (self.bits ^ other.bits).bit_count() > NEARLY_THE_SAME:
             return False
@@ -30,7 +30,7 @@ class Print(NamedTuple):
         return apart <= SAME_COLOURS * len(self.colours)
 
 
-def print_of(data: bytes, path: str, max_pixels: int) -> Print:
+def print_of(data: bytes, path: str, max_pixels: int) -> PerceptualHash:
     """The print of a picture: a bit says whether it gets brighter from one of 16 x 16 places to the right.
 
     Where neighbours are alike a bit says nothing, and is 0: noise on a plain ground makes no difference.
@@ -44,4 +44,4 @@ def print_of(data: bytes, path: str, max_pixels: int) -> Print:
         gray = picture.convert("L").resize((SIDE + 1, SIDE), Image.Resampling.BOX)
     cells = np.asarray(gray, dtype=np.int16)
     bits = (cells[:, 1:] - cells[:, :-1] > 2).ravel()
-    return Print(int("".join("1" if bit else "0" for bit in bits), 2), colours)
+    return PerceptualHash(int("".join("1" if bit else "0" for bit in bits), 2), colours)

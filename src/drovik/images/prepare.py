@@ -15,7 +15,7 @@ from typing import Literal
 from drovik.errors import DrovikError, PictureError, Problem
 from drovik.heavy import Image
 from drovik.images.decode.facts import PictureFacts
-from drovik.images.decode.formats import opened
+from drovik.images.decode.formats import open_source
 from drovik.images.decode.shots import Shot
 from drovik.images.drawing import draw
 from drovik.images.layout import Layout, layout_of
@@ -121,7 +121,7 @@ def prepare(data: bytes, prep: Prep, path: str, max_pixels: int) -> tuple[Prepar
         cannot be made as the prep wants it.
     """
     made: list[Prepared] = []
-    with opened(data, path, max_pixels, prep) as source:
+    with open_source(data, path, max_pixels, prep) as source:
         for shot, picture in source.pictures():
             layout = _layout(picture.size, source.facts.orientation, prep, path)
             kept = _as_stored(data, source.facts, layout, prep)

@@ -19,7 +19,7 @@ from drovik.files import depth_exceeds
 from drovik.parsing.find_json import MAX_DEPTH, find_in_long, find_json
 from drovik.parsing.schema_errors import SchemaError, schema_errors
 from drovik.project.schemas import SchemaChecker
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 
 
 @dataclass(frozen=True)
@@ -38,7 +38,7 @@ class Answer:
     model: str | None = None
     input_tokens: int | None = None
     output_tokens: int | None = None
-    spent: Spent | None = None
+    spent: Spending | None = None
     seconds: float | None = None
     pictures: tuple[Mapping[str, Any], ...] = ()
 

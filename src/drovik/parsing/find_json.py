@@ -27,7 +27,7 @@ _WORDS = {"True": "true", "False": "false", "None": "null", "NaN": "null", "unde
 _CUT_SCALAR = re.compile(r"(?:-?[\d.]{0,40}(?:[eE][-+]?\d{0,4})?|t(?:ru?)?|f(?:a(?:ls?)?)?|n(?:ul?)?)\Z")
 
 
-class Tokens:
+class StrictTokens:
     """Strict tokens. Each method looks at `text` from `at` on and changes nothing."""
 
     opening = re.compile(r'\{(?=[ \t\r\n]*+["}]|[ \t\r\n]*+\Z)|\[(?=[ \t\r\n]*+(?:["\[{\]\-0-9tfn]|\Z))')
@@ -64,7 +64,7 @@ class Tokens:
         return (match[0], len(match[0])) if match else None
 
 
-class LenientTokens(Tokens):
+class LenientTokens(StrictTokens):
     """Also other quotes, raw line breaks in strings, bare names, a comma too many, comments, other words."""
 
     opening = re.compile(r"[{\[](?=\s*+(?:[^{(\s]|\Z))|\[")
@@ -116,7 +116,7 @@ def _written(number: float, word: str) -> str:
     return json.dumps(number)
 
 
-STRICT, LENIENT = Tokens(), LenientTokens()
+STRICT, LENIENT = StrictTokens(), LenientTokens()
 
 
 _CLOSER = {"{": "}", "[": "]"}
@@ -138,7 +138,7 @@ class Span:
 
 
 @dataclass
-class Found:
+class FoundSpans:
     """Whole spans in the order of the text; and, where the text ended inside of a container, what that would
     be if it were closed after its last whole value, and the whole containers within it.
     """
@@ -148,12 +148,12 @@ class Found:
     within_cut: list[Span] = field(default_factory=list)
 
 
-def find_json(text: str, lenient: bool = False) -> Found:
+def find_json(text: str, lenient: bool = False) -> FoundSpans:
     """All the outermost JSON objects and arrays in a text.
 
     :param lenient: whether to accept, and mend, what is nearly JSON.
     """
-    found = Found()
+    found = FoundSpans()
     tokens = LENIENT if lenient else STRICT
     at, budget = 0, _PASSES * len(text) + 100
     while budget > 0 and (opening := tokens.opening.search(text, at)):
@@ -215,7 +215,7 @@ class _Walk:
     of them end with a whole value or an opening bracket.
     """
 
-    def __init__(self, text: str, start: int, tokens: Tokens) -> None:
+    def __init__(self, text: str, start: int, tokens: StrictTokens) -> None:
         self.text, self.at, self.tokens = text, start, tokens
         self.state = "value"
         self.go_on = start + 1

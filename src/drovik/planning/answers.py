@@ -13,14 +13,14 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from drovik.dialects.response import is_error, unpack
+from drovik.dialects.response import is_error, parse_reply
 from drovik.parsing.answer_text import READING_REVISION, Answer, Reader
-from drovik.planning.plan import Ask, Thread
+from drovik.planning.plan import Request, Thread
 from drovik.project.arms import Arm, arms_of, canonical, check_arm_words, digest, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect
 from drovik.project.reading import Project
-from drovik.project.tasks import Judges, Task, comes_first, judged_id
+from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.store import KeptReading, KeptReply, Store
 
 
@@ -45,7 +45,7 @@ def reading_digest(task: Task, project: Project, arm: Arm, endpoint: str) -> str
     )
 
 
-def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask]) -> dict[str, Answer]:
+def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Request]) -> dict[str, Answer]:
     """The answer to each ask that has one, by identity; readings that are out of date are made again.
 
     :param asks: of this task alone.
@@ -77,7 +77,7 @@ def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Ask])
     )
 
 
-def answer_to(project: Project, store: Store, ask: Ask) -> Answer | None:
+def answer_to(project: Project, store: Store, ask: Request) -> Answer | None:
     """The answer to one ask, read again; None where it has none."""
     reply = store.reply_for(ask.identity)
     return None if reply is None else read_reply(project, Reader(ask.task.form, ask.task.schema), ask, reply)
@@ -99,13 +99,13 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
     return found
 
 
-def read_reply(project: Project, reader: Reader, ask: Ask, reply: KeptReply) -> Answer:
+def read_reply(project: Project, reader: Reader, ask: Request, reply: KeptReply) -> Answer:
     """The answer that stands in a reply to an ask; its model, tokens and money are not in it."""
     dialect = _dialect(project, ask.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)
     try:
-        unpacked = unpack(reply.body, dialect.reply)
+        unpacked = parse_reply(reply.body, dialect.reply)
         if not unpacked.readable or unpacked.incomplete or is_error(unpacked, dialect.reply):
             return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
         reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
@@ -126,7 +126,7 @@ def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:
 
 
 def with_status(
-    project: Project, store: Store, asks: Mapping[str, Sequence[Ask]], statuses: frozenset[str]
+    project: Project, store: Store, asks: Mapping[str, Sequence[Request]], statuses: frozenset[str]
 ) -> frozenset[str]:
     """The identities whose answers have one of the statuses.
 
@@ -191,7 +191,7 @@ def _answers(
 
 
 def _given(
-    judged: Task, judges: Judges, case: Case, arm: Arm, answers: Mapping[tuple[str, str], Answer]
+    judged: Task, judges: JudgedArms, case: Case, arm: Arm, answers: Mapping[tuple[str, str], Answer]
 ) -> dict[str, Any] | None:
     """What a judge is told; None where an answer is not there, or has nothing in it."""
     said = _said(answers.get((arm.name, case.id)))
@@ -203,7 +203,7 @@ def _given(
     other = _said(answers.get((judges.against, case.id)))
     if other is None or arm.name == judges.against:
         return None
-    first, second = (said, other) if comes_first(case.id, arm.name) else (other, said)
+    first, second = (said, other) if is_shown_first(case.id, arm.name) else (other, said)
     return {**given, "first": first, "second": second}
 
 

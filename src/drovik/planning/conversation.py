@@ -11,7 +11,7 @@ from typing import Any
 
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answer_to, answers_for, judged_cases
-from drovik.planning.plan import Ask, Follow, Mend, State, Thread, ask_of
+from drovik.planning.plan import Follow, RepairTurn, Request, State, Thread, request_of
 from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
@@ -21,7 +21,7 @@ from drovik.store.store import Store
 MOST_ERRORS_TOLD = 8
 
 
-def threads_of(
+def threads_of_task(
     project: Project,
     store: Store,
     task: Task,
@@ -31,7 +31,7 @@ def threads_of(
 ) -> list[Thread]:
     """The threads of a task, spread over the arms: all of them about the first case, then about the next."""
     if task.judges is not None:
-        cases = judged_cases(project, store, task, cases, digests, threads_of)
+        cases = judged_cases(project, store, task, cases, digests, threads_of_task)
     earlier = _earlier(project, store, task, arms, cases, digests)
     threads = []
     most = max((repeats_of(task, arm.model) for arm in arms), default=1)
@@ -44,7 +44,7 @@ def threads_of(
                 if isinstance(found, str):
                     threads.append(Thread(arm, case, repeat, (), found))
                 else:
-                    first = ask_of(task, arm, case, digests, (), found, repeat)
+                    first = request_of(task, arm, case, digests, (), found, repeat)
                     threads.append(Thread(arm, case, repeat, (first,), "open"))
     for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
         threads = _grown(project, store, task, threads, digests, turn)
@@ -64,13 +64,13 @@ def _with_repair_turns(
     return found
 
 
-def repair_turn(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+def repair_turn(ask: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
     """What is asked after an answer that is not valid, where the task has repair turns."""
     if not ask.task.repair_turn or ask.mend is not None or answer.status not in ("off_schema", "not_json"):
         return None
     lines = [f"- {error.at or 'the whole answer'}: {error.what}" for error in answer.errors[:MOST_ERRORS_TOLD]]
-    mend = Mend(answer.text, "\n".join(lines) or "- there is no JSON in it")
-    return ask_of(ask.task, ask.arm, ask.case, digests, ask.said, ask.earlier, ask.repeat, mend)
+    mend = RepairTurn(answer.text, "\n".join(lines) or "- there is no JSON in it")
+    return request_of(ask.task, ask.arm, ask.case, digests, ask.said, ask.earlier, ask.repeat, mend)
 
 
 def _grown(
@@ -91,11 +91,11 @@ def _grown(
     return grown
 
 
-def _next_turn(ask: Ask, answer: Answer, digests: Mapping[str, str]) -> Ask | None:
+def _next_turn(ask: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
     """What is asked once a turn is answered; None where the answer cannot be gone on from."""
     if answer.status == "failed" or not answer.text.strip():
         return None
-    return ask_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier, ask.repeat)
+    return request_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier, ask.repeat)
 
 
 def _earlier(
@@ -113,7 +113,7 @@ def _earlier(
     found: dict[tuple[str, str], dict[str, Any] | State] = {}
     wanted = {arm.name: arm_before(project, task, arm) for arm in arms}
     distinct = {one.name: one for one in wanted.values() if one is not None}
-    threads = threads_of(project, store, before, list(distinct.values()), cases, digests)
+    threads = threads_of_task(project, store, before, list(distinct.values()), cases, digests)
     answers = answers_for(project, store, before, [one.asks[-1] for one in threads if one.asks])
     by_place = {(one.arm.name, one.case.id): one for one in threads if one.repeat == 1}
     for arm in arms:
@@ -136,7 +136,7 @@ def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) 
     return earlier_of(task, last, answer)
 
 
-def earlier_of(task: Task, ask: Ask, answer: Answer) -> dict[str, Any] | State:
+def earlier_of(task: Task, ask: Request, answer: Answer) -> dict[str, Any] | State:
     """The variable `earlier` for a task that comes after an ask's, or why it is not asked."""
     if answer.status == "failed":
         return "stuck"
@@ -159,7 +159,7 @@ def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
     return next((one for one in fitting if one.prompt_name == wanted), fitting[-1] if fitting else None)
 
 
-def follower(
+def next_request(
     project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
 ) -> Follow:
     """What is to be asked once an ask has its answer: a repair turn, its next turn, or the tasks that come after.
@@ -182,7 +182,7 @@ class _Follower:
                 if before is not None and task.after is not None:
                     self._after.setdefault((task.after.task, before.name), []).append((task, arm))
 
-    def follow(self, ask: Ask) -> Sequence[Ask]:
+    def follow(self, ask: Request) -> Sequence[Request]:
         last = ask.turn > len(ask.arm.prompt.turns)
         chained = ask.repeat == 1 and (ask.task.name, ask.arm.name) in self._after
         if ask.mend is not None or (last and not chained and not ask.task.repair_turn):
@@ -192,7 +192,7 @@ class _Follower:
             return ()
         return [one for next_ in self._following(ask, answer) for one in self._not_answered(next_)]
 
-    def _following(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
+    def _following(self, ask: Request, answer: Answer) -> Iterable[Request]:
         second = repair_turn(ask, answer, self._digests)
         if second is not None:
             yield second
@@ -203,14 +203,14 @@ class _Follower:
         elif ask.repeat == 1:  # the tasks that come after take up the first answer
             yield from self._of_tasks_after(ask, answer)
 
-    def _of_tasks_after(self, ask: Ask, answer: Answer) -> Iterable[Ask]:
+    def _of_tasks_after(self, ask: Request, answer: Answer) -> Iterable[Request]:
         for task, arm in self._after.get((ask.task.name, ask.arm.name), ()):
             earlier = earlier_of(task, ask, answer)
             if not isinstance(earlier, str):
                 for repeat in range(1, repeats_of(task, arm.model) + 1):
-                    yield ask_of(task, arm, ask.case, self._digests, (), earlier, repeat)
+                    yield request_of(task, arm, ask.case, self._digests, (), earlier, repeat)
 
-    def _not_answered(self, ask: Ask) -> Iterable[Ask]:
+    def _not_answered(self, ask: Request) -> Iterable[Request]:
         """The ask itself, or what follows it where it has its answer from before."""
         if self._store.reply_for(ask.identity) is None:
             return [ask]

@@ -19,14 +19,14 @@ from typing import Any, Literal, NamedTuple
 
 from jsonpointer import JsonPointer, JsonPointerException
 
-from drovik.dialects.request import Asking
+from drovik.dialects.request import Conversation
 from drovik.images.prepare import PREPARING_REVISION
-from drovik.planning.rendering import asking_of, canonical_asking, is_same_for_all
+from drovik.planning.rendering import canonical_conversation, conversation_of, is_same_for_all
 from drovik.planning.sources import shown_of
 from drovik.project.arms import Arm, canonical, digest_of_text
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.store.records import Asked
+from drovik.store.records import RequestRecord
 
 
 def sample_of_cases(cases: Sequence[Case], tasks: Iterable[Task], count: int, seed: int) -> list[Case]:
@@ -68,9 +68,9 @@ def _label(case: Case, place: tuple[str, str] | None) -> str:
         return ""
 
 
-def sample_of_asks(asks: Iterable[Ask], count: int, seed: int) -> list[Ask]:
+def sample_of_asks(asks: Iterable[Request], count: int, seed: int) -> list[Request]:
     """Of each arm so many asks that have an answer, in order."""
-    by_arm: dict[tuple[str, str], list[Ask]] = {}
+    by_arm: dict[tuple[str, str], list[Request]] = {}
     for ask in asks:
         by_arm.setdefault((ask.task.name, ask.arm.name), []).append(ask)
     chance = random.Random(seed)
@@ -81,14 +81,14 @@ def sample_of_asks(asks: Iterable[Ask], count: int, seed: int) -> list[Ask]:
 
 
 @dataclass(frozen=True)
-class Mend:
+class RepairTurn:
     """A repair turn: the answer that was not valid, and what is wrong with it."""
 
     text: str
     errors: str
 
 
-class Ask(NamedTuple):
+class Request(NamedTuple):
     """One request to make: what an arm asks about a case.
 
     `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
@@ -103,26 +103,26 @@ class Ask(NamedTuple):
     said: tuple[str, ...] = ()
     earlier: Mapping[str, Any] = MappingProxyType({})
     shown: Mapping[str, Any] = MappingProxyType({})
-    mend: Mend | None = None
+    mend: RepairTurn | None = None
 
     @property
     def turn(self) -> int:
         """Which turn of the conversation it asks, from 1."""
         return len(self.said) + 1
 
-    def asking(self) -> Asking:
+    def asking(self) -> Conversation:
         """What is said, in turns."""
-        return asking_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
+        return conversation_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
 
     def row(self) -> tuple[str, str, str, int, int, int, str]:
         """What the store knows it by: task, arm, case, repeat, turn, whether a repair turn, identity."""
         task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.mend is not None)
         return task, arm, case, self.repeat, self.turn, second, self.identity
 
-    def asked(self, text: str) -> Asked:
+    def asked(self, text: str) -> RequestRecord:
         """The record of it for the store; `text` is the canonical form."""
         arm = self.arm
-        return Asked(
+        return RequestRecord(
             self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn,
             self.mend is not None,
         )  # fmt: skip
@@ -142,20 +142,20 @@ class Thread(NamedTuple):
     arm: Arm
     case: Case
     repeat: int
-    asks: tuple[Ask, ...]
+    asks: tuple[Request, ...]
     state: State
-    second: tuple[Ask, ...] = ()
+    second: tuple[Request, ...] = ()
 
     @property
-    def every(self) -> tuple[Ask, ...]:
+    def every(self) -> tuple[Request, ...]:
         """All that is asked, repair turns too."""
         return (*self.asks, *self.second)
 
 
-Follow = Callable[[Ask], Sequence[Ask]]
+Follow = Callable[[Request], Sequence[Request]]
 
 
-def _no_more(ask: Ask) -> Sequence[Ask]:
+def _no_more(ask: Request) -> Sequence[Request]:
     return ()
 
 
@@ -168,9 +168,9 @@ class Plan:
     is not sent, by the words for it. In a `recheck` all of it is asked again, and the answers stay those of before.
     """
 
-    to_send: Mapping[str, Sequence[Ask]]
-    shared: Mapping[str, Sequence[Ask]]
-    known_of: Sequence[Ask]
+    to_send: Mapping[str, Sequence[Request]]
+    shared: Mapping[str, Sequence[Request]]
+    known_of: Sequence[Request]
     again: frozenset[str] = frozenset()
     recheck: bool = False
     follow: Follow = _no_more
@@ -186,7 +186,7 @@ class Plan:
         return sum(len(asks) for asks in self.to_send.values())
 
 
-def ask_of(
+def request_of(
     task: Task,
     arm: Arm,
     case: Case,
@@ -194,21 +194,21 @@ def ask_of(
     said: tuple[str, ...] = (),
     earlier: Mapping[str, Any] | None = None,
     repeat: int = 1,
-    mend: Mend | None = None,
-) -> Ask:
+    mend: RepairTurn | None = None,
+) -> Request:
     """An ask with its identity.
 
     :param digests: of each picture's file, by its path.
     """
     found = [digests[picture.path] for picture in case.pictures]
     shown = shown_of(arm, case, digests)
-    asking = asking_of(task, arm, case, said, earlier, shown, _pair(mend))
+    asking = conversation_of(task, arm, case, said, earlier, shown, _pair(mend))
     if is_same_for_all(arm, said, mend is not None) and not _has_a_part_of_its_own(arm, case):
         text = _filled_in(task, arm, case, asking, found, repeat)
     else:
-        text = canonical_asking(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
+        text = canonical_conversation(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = digest_of_text(text)
-    return Ask(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
+    return Request(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
 
 
 def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
@@ -224,26 +224,26 @@ _MOST_KEPT = 1000
 _STANDS_FOR = secrets.token_hex(16)
 
 
-def _filled_in(task: Task, arm: Arm, case: Case, asking: Asking, digests: Sequence[str], repeat: int) -> str:
+def _filled_in(task: Task, arm: Arm, case: Case, asking: Conversation, digests: Sequence[str], repeat: int) -> str:
     """The canonical form where only the pictures differ from case to case: made once, in pieces between digests."""
     key = (asking, arm.digest, repeat, task.schema_text() if task.send_schema else "")
     if key not in _PIECES:
         if len(_PIECES) >= _MOST_KEPT:
             _PIECES.clear()
         places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(digests))]
-        made = canonical_asking(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
+        made = canonical_conversation(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
         first, *rest = re.split(f"{_STANDS_FOR}([0-9]{{4,}})", made)
         _PIECES[key] = first, [(int(number), text) for number, text in zip(rest[::2], rest[1::2], strict=True)]
     first, others = _PIECES[key]
     return first + "".join([digests[number] + text for number, text in others])
 
 
-def _pair(mend: Mend | None) -> tuple[str, str] | None:
+def _pair(mend: RepairTurn | None) -> tuple[str, str] | None:
     return None if mend is None else (mend.text, mend.errors)
 
 
 def plan_sending(
-    asks: Iterable[Ask],
+    asks: Iterable[Request],
     concluded: Collection[str],
     again: Collection[str] = (),
     *,
@@ -261,10 +261,10 @@ def plan_sending(
     :param endpoints: where that may go, if anything is sent at all.
     :param waiting: how many wait for a task that is not sent, by the words for it.
     """
-    to_send: dict[str, list[Ask]] = {}
-    shared: dict[str, list[Ask]] = {}
-    known_of: list[Ask] = []
-    first: dict[str, Ask] = {}
+    to_send: dict[str, list[Request]] = {}
+    shared: dict[str, list[Request]] = {}
+    known_of: list[Request] = []
+    first: dict[str, Request] = {}
     for ask in asks:
         if ask.identity in concluded and ask.identity not in again:
             known_of.append(ask)

@@ -9,11 +9,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
-from drovik.dialects.request import Asking, PicturePart, TextPart, Turn
+from drovik.dialects.request import Conversation, PicturePart, TextPart, Turn
 from drovik.errors import DrovikError, Problem, ProjectError, known_words
 from drovik.project.arms import Arm, canonical
 from drovik.project.cases import Case, prep_for
-from drovik.project.prompts import TooMuch, compiled, render
+from drovik.project.prompts import TooMuch, compile_template, render
 from drovik.project.tasks import Task
 
 if TYPE_CHECKING:
@@ -29,11 +29,11 @@ Answer the same question again, about the same pictures, in the right form: noth
 
 @lru_cache(maxsize=512)
 def _template(text: str) -> Template:
-    return compiled(text, "", "")[0]
+    return compile_template(text, "", "")[0]
 
 
 _OF_THE_TASK = frozenset(("labels", "schema"))
-_SAME: dict[tuple[object, ...], Asking] = {}
+_SAME: dict[tuple[object, ...], Conversation] = {}
 """What prompts ask that say the same of every case, by all that it depends on."""
 _MOST_KEPT = 1000
 
@@ -78,7 +78,7 @@ class _Placing:
         raise ProjectError(Problem(f"picture('{which}'): no picture of the case has this tag", known))
 
 
-def asking_of(
+def conversation_of(
     task: Task,
     arm: Arm,
     case: Case,
@@ -86,7 +86,7 @@ def asking_of(
     earlier: Mapping[str, Any] | None = None,
     shown: Mapping[str, Any] | None = None,
     mend: tuple[str, str] | None = None,
-) -> Asking:
+) -> Conversation:
     """What is asked of an arm's model about a case.
 
     Pictures that the text does not place itself stand before it, in the first turn. A model that does not
@@ -119,7 +119,7 @@ def _made(
     earlier: Mapping[str, Any] | None,
     shown: Mapping[str, Any] | None,
     mend: tuple[str, str] | None,
-) -> Asking:
+) -> Conversation:
     placing = _Placing(case)
     variables: dict[str, Any] = {**case.given, "labels": list(task.labels), "schema": task.schema_text()}
     variables |= shown or {}
@@ -142,7 +142,7 @@ def _made(
     if mend is not None:
         turns.append(Turn("assistant", (TextPart(mend[0] or "…"),)))
         turns.append(Turn("user", (TextPart(REPAIR_TURN.format(errors=mend[1])),)))
-    return Asking(system, tuple(turns))
+    return Conversation(system, tuple(turns))
 
 
 _PLACED = re.compile(r"\bpicture\(\s*(?:(\d+)|'([^']*)'|\"([^\"]*)\")\s*\)")
@@ -206,10 +206,10 @@ def _joined(parts: list[TextPart]) -> list[TextPart | PicturePart]:
     return [TextPart("\n".join(part.text.strip() for part in parts))]
 
 
-def canonical_asking(
+def canonical_conversation(
     arm: Arm,
     case: Case,
-    asking: Asking,
+    asking: Conversation,
     digests: Sequence[str],
     revision: int,
     repeat: int,

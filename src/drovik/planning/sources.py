@@ -15,7 +15,7 @@ from typing import Any
 
 from drovik.errors import DrovikError, PictureError, Problem
 from drovik.images.decode.facts import PictureFacts
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.images.decode.shots import Shot
 from drovik.project.arms import Arm, arms_of, canonical
 from drovik.project.cases import Case, Picture, prep_for
@@ -49,7 +49,7 @@ class Sources(dict[str, str]):
             kept = self._store.digests.facts(*key)
             if kept is None:
                 data = self._project.pictures.read(picture.path)
-                kept = look_at(data, picture.path, self._project.settings.max_pixels, prep)
+                kept = inspect_source(data, picture.path, self._project.settings.max_pixels, prep)
                 self._store.digests.keep_facts(*key, kept)
             self._known[key] = kept
         return self._known[key]
@@ -66,7 +66,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
     :raises DrovikError: with every picture that is not there.
     """
     pictures = [picture for case in cases for picture in case.pictures]
-    elsewhere = {picture.path: address_digest(picture) for picture in pictures if is_elsewhere(picture)}
+    elsewhere = {picture.path: url_digest(picture) for picture in pictures if is_remote(picture)}
     states: list[FileState] = []
     missing: list[Problem] = []
     for path in dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere):
@@ -80,12 +80,12 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
     return Sources({**found, **elsewhere}, project, store)
 
 
-def is_elsewhere(picture: Picture) -> bool:
+def is_remote(picture: Picture) -> bool:
     """Whether a picture is known by its address alone, so that nobody here has its bytes."""
     return picture.address is not None and picture.path == picture.address
 
 
-def address_digest(picture: Picture) -> str:
+def url_digest(picture: Picture) -> str:
     """What a picture without bytes is known by."""
     return source_digest(f"address {picture.address}".encode())
 
@@ -101,7 +101,7 @@ def shown_of(arm: Arm, case: Case, sources: Mapping[str, str]) -> dict[str, Any]
     every: list[Shot] = []
     parts = 0
     for number, picture in enumerate(case.pictures):
-        if not is_elsewhere(picture):
+        if not is_remote(picture):
             prep = prep_for(arm.prep, case, number)
             shots = sources.facts(picture, prep).shots
             every += shots
@@ -146,7 +146,7 @@ class Question:
 
 
 @dataclass(frozen=True)
-class ByHand:
+class AdhocProject:
     """A project made for one question: its task, and an arm for each model and prep."""
 
     project: Project
@@ -154,14 +154,14 @@ class ByHand:
     arms: tuple[Arm, ...]
 
 
-def by_hand(
+def adhoc_project(
     folder: Path,
     settings: ProjectFile,
     dialects: dict[str, Dialect],
     keys: dict[str, str],
     question: Question,
     cases: Sequence[tuple[str, Sequence[Picture]]] = (),
-) -> ByHand:
+) -> AdhocProject:
     """A project for a question.
 
     :param folder: from where the pictures' paths count.
@@ -172,4 +172,4 @@ def by_hand(
     given = question.given()
     made = tuple(Case(name, tuple(pictures), given, {}, None, "tune", frozenset(), "") for name, pictures in cases)
     project = Project(folder, settings, dialects, (task,), made, keys, PictureFolder(folder, None))
-    return ByHand(project, task, arms_of(task, settings))
+    return AdhocProject(project, task, arms_of(task, settings))

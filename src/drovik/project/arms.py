@@ -74,7 +74,7 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
     """Every arm of a task: each model with each prompt version and each prep, in the order they are written."""
     arms = []
     for model_name, model in settings.models.items():
-        endpoint = known_as(settings, model.endpoint)
+        endpoint = original_name(settings, model.endpoint)
         for prompt in task.prompts:
             for prep_name, prep in settings.preps.items():
                 parts = [model_name, prompt.name] + [prep_name] * (len(settings.preps) > 1)
@@ -101,7 +101,7 @@ def repeats_of(task: Task, model: Model) -> int:
     return task.repeats or model.repeats or 1
 
 
-def known_as(settings: ProjectFile, endpoint: str) -> str:
+def original_name(settings: ProjectFile, endpoint: str) -> str:
     """The first name that an endpoint had: by that its answers are known, through every renaming."""
     found = settings.endpoints.get(endpoint)
     return found.formerly[0] if found is not None and found.formerly else endpoint

@@ -24,7 +24,7 @@ from jsonpointer import JsonPointer
 from pydantic import Field, StrictFloat, StrictInt, StrictStr, StringConstraints, ValidationError
 
 from drovik.errors import DrovikError, Problem, ProjectError, known_words
-from drovik.files import opened
+from drovik.files import open_regular
 from drovik.project.preps import Box, Prep
 from drovik.project.schemas import SchemaChecker
 from drovik.project.tasks import Task
@@ -80,7 +80,7 @@ class Row:
 def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row]:
     """A row a line; empty lines are passed over."""
     try:
-        with opened(path, source) as file:
+        with open_regular(path, source) as file:
             for number in itertools.count(1):
                 line = file.readline(MOST_LINE_BYTES + 1)
                 if not line:
@@ -126,7 +126,7 @@ def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
 def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
     """A row a line after the header; an empty cell is an absent value."""
     try:
-        with opened(path, source) as binary, io.TextIOWrapper(binary, encoding="utf-8-sig", newline="") as file:
+        with open_regular(path, source) as binary, io.TextIOWrapper(binary, encoding="utf-8-sig", newline="") as file:
             reader = csv.DictReader(file, strict=True)
             columns = list(reader.fieldnames or ())
             wrong = _check_columns(columns, source)

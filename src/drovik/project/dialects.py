@@ -60,7 +60,7 @@ class Until(Frozen):
     within: float = Field(default=300.0, gt=0, le=86400)
 
 
-class Form(Frozen):
+class HttpForm(Frozen):
     """One HTTP request: slots may stand in its path, headers, query and in the one kind of body it has."""
 
     method: Literal["GET", "POST", "PUT", "PATCH"] = "POST"
@@ -81,7 +81,7 @@ class Form(Frozen):
         return path
 
     @model_validator(mode="after")
-    def _one_body(self) -> Form:
+    def _one_body(self) -> HttpForm:
         written = [name for name in BODIES if getattr(self, name) is not None]
         if len(written) > 1:
             raise ValueError(f"it has {' and '.join(written)}; a request has one of {', '.join(BODIES)}")
@@ -99,7 +99,7 @@ class Form(Frozen):
         return next((value for value in (self.body, self.multipart, self.form) if value is not None), None)
 
 
-class Step(Form):
+class Step(HttpForm):
     """A request before the request proper: once per picture, or once per request.
 
     `take` names what is taken from its reply, by JSONPath or as `header NAME`; a picture's become its
@@ -190,7 +190,7 @@ class Dialect(Frozen):
     """All of a dialect's file."""
 
     note: str = ""
-    request: Form
+    request: HttpForm
     steps: tuple[Step, ...] = ()
     names: dict[Literal["user", "assistant", "system"], str] = {}
     reply: ReplyForm
@@ -198,7 +198,7 @@ class Dialect(Frozen):
     models: ModelList | None = None
     left: LeftHeaders | None = None
 
-    def forms(self) -> Sequence[tuple[str, Form]]:
+    def forms(self) -> Sequence[tuple[str, HttpForm]]:
         """Every request of the dialect, in the order in which they are sent, each with its place in the file."""
         return [*((f"steps.{step.name}", step) for step in self.steps), ("request", self.request)]
 

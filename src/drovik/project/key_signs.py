@@ -20,9 +20,9 @@ from urllib.parse import parse_qsl, urlsplit
 from pathspec import GitIgnoreSpec
 
 from drovik.errors import DrovikError, Problem
-from drovik.files import read_bytes, without_waiting
+from drovik.files import nonblocking_opener, read_bytes
 from drovik.project.cases import Case
-from drovik.project.dialects import Dialect, Form
+from drovik.project.dialects import Dialect, HttpForm
 from drovik.project.settings import FILE_NAME, Endpoint
 
 MOST_BYTES = 1_000_000
@@ -107,7 +107,7 @@ def _ignore_text(path: Path) -> str:
 
 def _bytes(path: Path, most: int) -> bytes:
     try:
-        with open(path, "rb", opener=without_waiting) as file:
+        with open(path, "rb", opener=nonblocking_opener) as file:
             return file.read(most) if stat.S_ISREG(os.fstat(file.fileno()).st_mode) else b""
     except (OSError, ValueError):
         return b""
@@ -157,7 +157,7 @@ def check_dialects(dialects: Mapping[str, Dialect]) -> list[Problem]:
     return problems
 
 
-def _members(form: Form) -> Iterator[tuple[str, str, str]]:
+def _members(form: HttpForm) -> Iterator[tuple[str, str, str]]:
     """Every named text of a request: where it stands, its name, the text."""
     for part, members in (("headers", form.headers), ("query", form.query)):
         yield from ((part, name, value) for name, value in members.items())

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from drovik.errors import DrovikError, Problem, ProjectError
-from drovik.files import without_waiting
+from drovik.files import nonblocking_opener
 from drovik.project.arms import digest_of_bytes
 
 MOST_BYTES = 2_000_000_000
@@ -70,7 +70,7 @@ class PictureFolder:
         whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
         try:
             self._require_inside(path, whole, os.path.islink(whole))
-            with open(whole, "rb", opener=without_waiting) as file:
+            with open(whole, "rb", opener=nonblocking_opener) as file:
                 looks = os.fstat(file.fileno())
                 _see_that_it_is_a_file(looks.st_mode)
                 if looks.st_size > MOST_BYTES:

@@ -104,7 +104,7 @@ def environment() -> SandboxedEnvironment:
     return made
 
 
-def compiled(text: str, shown: str, place: str) -> tuple[Template, frozenset[str]]:
+def compile_template(text: str, shown: str, place: str) -> tuple[Template, frozenset[str]]:
     """A template and the names of its variables.
 
     :param shown: the file, for the error.
@@ -303,5 +303,5 @@ def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | No
 
 
 def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> frozenset[str] | None:
-    found = collected(problems, compiled, text, shown, place)
+    found = collected(problems, compile_template, text, shown, place)
     return None if found is None else found[1]

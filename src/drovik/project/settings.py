@@ -193,7 +193,7 @@ class Settings(Frozen):
 Amount = Annotated[Decimal, Field(ge=0)]
 
 
-class Free(Frozen):
+class FreeAllowance(Frozen):
     """What costs nothing: so much of each within a `day`, within a `month`, or `once`; a quote takes it off."""
 
     within: Literal["day", "month", "once"] = "month"
@@ -202,7 +202,7 @@ class Free(Frozen):
     money: Amount | None = None
 
     @model_validator(mode="after")
-    def _one(self) -> Free:
+    def _one(self) -> FreeAllowance:
         if sum(one is not None for one in (self.requests, self.tokens, self.money)) != 1:
             raise ValueError("give one of requests, tokens, money")
         return self
@@ -220,7 +220,7 @@ class Price(Frozen):
     picture: Amount | None = None
     request: Amount | None = None
     counters: dict[str, Amount] = {}
-    free: Free | None = None
+    free: FreeAllowance | None = None
 
     @model_validator(mode="after")
     def _says_a_price(self) -> Price:

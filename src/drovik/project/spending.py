@@ -10,7 +10,7 @@ from typing import NamedTuple
 from drovik.project.settings import Price
 
 
-class Counted(NamedTuple):
+class CountedTokens(NamedTuple):
     """Tokens that a service counts by a name of their own, and whether its input or output counts them too."""
 
     tokens: int
@@ -18,7 +18,7 @@ class Counted(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Spent:
+class Spending:
     """Money in one currency."""
 
     currency: str
@@ -29,10 +29,10 @@ class Spent:
         price: Price | None,
         input_tokens: int | None,
         output_tokens: int | None,
-        counters: Mapping[str, Counted] | None = None,
+        counters: Mapping[str, CountedTokens] | None = None,
         pictures: int | None = None,
         requests: int = 1,
-    ) -> Spent | None:
+    ) -> Spending | None:
         """What a reply cost; None where the price, or what it counts, is not known.
 
         Tokens counted by name have their own price where there is one, and then are not paid as input or
@@ -57,4 +57,4 @@ class Spent:
         amount /= 1_000_000
         if pictures is not None:
             amount += (price.request or 0) * requests + (price.picture or 0) * pictures
-        return Spent(price.currency, amount)
+        return Spending(price.currency, amount)

@@ -22,7 +22,7 @@ from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from drovik.errors import Problem, ProjectError, known_words
-from drovik.files import unreadable
+from drovik.files import unreadable_problem
 from drovik.project.prompts import Prompt, read_prompts
 from drovik.project.schemas import check_schema
 from drovik.project.toml_files import Frozen, read_json, read_toml, validated
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     pass
 
 
-class After(Frozen):
+class EarlierAnswer(Frozen):
     """Whose answer a task takes up: by the same model and prep, unless another model is named.
 
     Without `prompt` it is the prompt version of the same name, or the last one where there is none.
@@ -46,7 +46,7 @@ class After(Frozen):
         return self.model_dump(exclude_none=True)
 
 
-class Where(Frozen):
+class Condition(Frozen):
     """A condition on the earlier answer's value: what stands `at` a place `is` one of these, or not, or has it."""
 
     at: str = ""
@@ -69,7 +69,7 @@ class Where(Frozen):
         return at
 
     @model_validator(mode="after")
-    def _asks_something(self) -> Where:
+    def _asks_something(self) -> Condition:
         if sum(one is not None for one in (self.is_, self.is_not, self.has)) != 1:
             raise ValueError("it has one of 'is', 'is_not' and 'has'")
         return self
@@ -91,7 +91,7 @@ GIVEN_ONE = ("answer", "expected")
 GIVEN_TWO = ("first", "second", "expected")
 
 
-class Judges(Frozen):
+class JudgedArms(Frozen):
     """Whose answers a task judges: those of the `arms` of a task, or of all of them.
 
     With `against`, two answers are put side by side: an arm's and that one's, in an order drawn by chance.
@@ -111,7 +111,7 @@ def judged_id(case: str, arm: str) -> str:
     return f"{case}~{arm}"
 
 
-def comes_first(case: str, arm: str) -> bool:
+def is_shown_first(case: str, arm: str) -> bool:
     """Whether an arm's answer stands first of two: by a draw that is the same each time."""
     return hashlib.sha256(f"{case}\0{arm}".encode()).digest()[0] % 2 == 0
 
@@ -143,9 +143,9 @@ class Question(Frozen):
     decide_on: str | None = None
     repeats: int | None = Field(default=None, ge=1, le=1000)
     answer: AnswerForm = AnswerForm()
-    after: Annotated[After, BeforeValidator(_by_name)] | None = None
-    where: Where | None = None
-    judges: Judges | None = None
+    after: Annotated[EarlierAnswer, BeforeValidator(_by_name)] | None = None
+    where: Condition | None = None
+    judges: JudgedArms | None = None
     measures: dict[str, dict[str, Any]] = {}
 
 
@@ -178,12 +178,12 @@ class Task:
     measures: tuple[MeasureTable, ...]
     prompts: tuple[Prompt, ...]
     labels: tuple[str, ...] = field(default=())
-    after: After | None = None
-    where: Where | None = None
+    after: EarlierAnswer | None = None
+    where: Condition | None = None
     send_schema: bool = False
     repair_turn: bool = False
     repeats: int | None = None
-    judges: Judges | None = None
+    judges: JudgedArms | None = None
 
     @property
     def heading(self) -> str:
@@ -227,7 +227,7 @@ def task_names(folder: Path) -> list[str]:
     except (FileNotFoundError, NotADirectoryError):
         return []
     except OSError as error:
-        raise ProjectError(unreadable(error, "tasks")) from None
+        raise ProjectError(unreadable_problem(error, "tasks")) from None
 
 
 def _read_task(home: Path, problems: list[Problem]) -> Task | None:

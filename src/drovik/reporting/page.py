@@ -17,22 +17,22 @@ from typing import Any
 
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
-from drovik.comparing.judge_agreement import checked_against_people
+from drovik.comparing.judge_agreement import agreement_text
 from drovik.comparing.verdict import (
     Estimate,
     estimate,
     estimate_as_read,
     estimate_figures,
-    in_words,
+    headline_verdicts,
     percent,
     rank,
-    telling,
+    verdict_text,
     with_interval,
 )
 from drovik.errors import DrovikError
-from drovik.evaluation.error_impact import ToMend
+from drovik.evaluation.error_impact import CauseImpact
 from drovik.evaluation.gathering import TaskView
-from drovik.evaluation.suspects import Doubt, doubts_of, mending_of
+from drovik.evaluation.suspects import SuspectLabel, impacts_of, suspects_of
 from drovik.images.prepare import thumbnail
 from drovik.parsing.answer_text import STATUSES
 from drovik.project.cases import Case
@@ -106,8 +106,8 @@ class TaskSection:
     misses: tuple[Miss, ...]
     missed: int
     older: tuple[tuple[str, int], ...]
-    causes: tuple[tuple[str, str, tuple[ToMend, ...]], ...]
-    doubts: tuple[Doubt, ...]
+    causes: tuple[tuple[str, str, tuple[CauseImpact, ...]], ...]
+    doubts: tuple[SuspectLabel, ...]
     judges: tuple[str, ...]
 
 
@@ -154,17 +154,17 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
     misses = tuple(
         _miss(project, view, case, found, thumbnails) for case, found in sorted(every, key=_worst_first)[:MOST_MISSES]
     )
-    told = telling(ordered, verdicts)
+    told = headline_verdicts(ordered, verdicts)
     alike = ("too close to call", "no difference")
     others = tuple(f"{one.first} ({one.outcome})" for one in verdicts if one not in told and one.outcome in alike)
     details = tuple((arm.arm, score, _figures(score)) for arm in ordered for score in arm.measures)
     return TaskSection(
         view.task.name, view.task.title, name, measure.what if measure else "",
-        tuple(in_words(one) for one in told), others,
+        tuple(verdict_text(one) for one in told), others,
         rows, figure, details, misses, len(every), view.older,
-        tuple((arm, name, tuple(causes)) for arm, name, causes in mending_of(view) if causes),
-        tuple(doubts_of(view)[:MOST_DOUBTS]),
-        tuple(checked for one in view.measures if (checked := checked_against_people(one))),
+        tuple((arm, name, tuple(causes)) for arm, name, causes in impacts_of(view) if causes),
+        tuple(suspects_of(view)[:MOST_DOUBTS]),
+        tuple(checked for one in view.measures if (checked := agreement_text(one))),
     )  # fmt: skip
 
 

@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from html import escape
 from typing import TYPE_CHECKING, Any
 
-from drovik.comparing.judge_agreement import checked_against_people
-from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, in_words, percent
+from drovik.comparing.judge_agreement import agreement_text
+from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, percent, verdict_text
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
@@ -72,7 +72,7 @@ def measure_document(score: MeasureScore) -> dict[str, Any]:
     document: dict[str, Any] = {"measure": score.measure.name, "type": score.measure.kind, "what": score.measure.what}
     document |= estimate_document(estimate(score))
     as_read = estimate_as_read(score)
-    if told := checked_against_people(score.measure):
+    if told := agreement_text(score.measure):
         document["checked"] = told
     document |= {"failed": score.failed, "bounds": score.bounds}
     document["as_read"] = estimate_document(as_read) if as_read else None
@@ -128,5 +128,5 @@ def verdict_document(verdict: Verdict) -> dict[str, Any]:
         "broken": list(verdict.broken),
         "improved": list(verdict.improved),
         "worsened": list(verdict.worsened),
-        "in_words": in_words(verdict),
+        "in_words": verdict_text(verdict),
     }

@@ -27,14 +27,14 @@ def agreement(texts: Sequence[str]) -> float:
     return sum(pairs) / len(pairs) if pairs else 1.0
 
 
-def as_one(answer: Answer) -> str:
+def comparable(answer: Answer) -> str:
     """What two answers have to have in common to be the same: the value, however it was wrapped, else the words."""
     if answer.value is not None and not isinstance(answer.value, str):
         return canonical(answer.value)
     return " ".join(answer.text.split())
 
 
-def same_share(cases: Mapping[str, list[str]]) -> float | None:
+def pairwise_agreement(cases: Mapping[str, list[str]]) -> float | None:
     """The share of pairs within each case that are the same, over all pairs; None where there is no pair."""
     pairs = same = 0
     for values in cases.values():

@@ -29,7 +29,7 @@ class Step(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Aligned:
+class Alignment:
     """Two texts, line by line. A pair holds the number of an expected line and of one that came, None for neither.
 
     `char_edits` and `word_edits` are the fewest that turn one text into the other, lines in any order where that is
@@ -79,7 +79,7 @@ class Aligned:
         return found
 
 
-def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Aligned:
+def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignment:
     """Two texts side by side.
 
     :param wanted: the lines that are expected, without what does not count.
@@ -99,7 +99,7 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Aligne
             [word for line in wanted for word in line.split()], [word for line in got for word in line.split()]
         )
     moved = not free and sorted(wanted) == sorted(got) and list(wanted) != list(got)
-    return Aligned(tuple(wanted), tuple(got), tuple(pairs), chars, words, moved)
+    return Alignment(tuple(wanted), tuple(got), tuple(pairs), chars, words, moved)
 
 
 def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple[int | None, int | None]]:

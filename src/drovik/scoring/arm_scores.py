@@ -13,11 +13,21 @@ from typing import TYPE_CHECKING, NamedTuple
 from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.scoring.agreement import as_one, same_share
+from drovik.scoring.agreement import comparable, pairwise_agreement
 from drovik.scoring.causes.cause_table import BEYOND, OF_STATUS
-from drovik.scoring.causes.label_causes import elsewhere, explained
+from drovik.scoring.causes.label_causes import explained, other_case_answered
 from drovik.scoring.json_pointer import ABSENT
-from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, expected_at, mean_of
+from drovik.scoring.measure import (
+    UNTOLD,
+    AnswerContext,
+    CannotScore,
+    CaseScore,
+    Finding,
+    Measure,
+    Table,
+    expected_at,
+    mean_of,
+)
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -208,7 +218,9 @@ def score_arm(
 
 def _agreement(answers: Repeats) -> float | None:
     """The share of pairs of repeats that answer the same."""
-    return same_share({case: [as_one(one) for one in values if one is not None] for case, values in answers.items()})
+    return pairwise_agreement(
+        {case: [comparable(one) for one in values if one is not None] for case, values in answers.items()}
+    )
 
 
 def _score_measures(
@@ -314,7 +326,7 @@ def _told_of_other_cases(
         for one in scored
         if one.score and one.answer and one.score.findings and not one.repeats and one.answer.status != "refused"
     }
-    other = elsewhere(measure, traits, missed) if missed else {}
+    other = other_case_answered(measure, traits, missed) if missed else {}
     if not other:
         return scored
 
@@ -381,7 +393,11 @@ def score_case(
         return ScoredCase(case, answer, measure.worst(expected, BEYOND))
     if in_form or answer.status == "off_schema":
         try:
-            said = Said(answer.text, answer.how, answer.pictures, arm, case.id) if measure.wants_said else UNTOLD
+            said = (
+                AnswerContext(answer.text, answer.how, answer.pictures, arm, case.id)
+                if measure.wants_said
+                else UNTOLD
+            )
             read = measure.per_case(answer.value, expected, said)
             if in_form and not read.findings:
                 return ScoredCase(case, answer, read)

@@ -13,19 +13,19 @@ from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import Measure, expected_at, read_table
 from drovik.scoring.measures.boxes import Boxes, Points
 from drovik.scoring.measures.fields import Fields
-from drovik.scoring.measures.format import Form
+from drovik.scoring.measures.format import Format
 from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.items import Items
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.similarity import Similarity
-from drovik.scoring.measures.statements import Facts
+from drovik.scoring.measures.statements import Statements
 from drovik.scoring.measures.text import Text
 
 MEASURES: dict[str, type[Measure]] = {
     one.kind: one
-    for one in (Label, Fields, Text, Facts, Similarity, Items, Boxes, Points, Regions, Form, Judge, Function)
+    for one in (Label, Fields, Text, Statements, Similarity, Items, Boxes, Points, Regions, Format, Judge, Function)
 }
 
 
@@ -47,7 +47,7 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
     return tuple(found)
 
 
-def informed(measures: Sequence[Measure], task: Task, cases: Sequence[Case]) -> tuple[Measure, ...]:
+def measures_with_expectations(measures: Sequence[Measure], task: Task, cases: Sequence[Case]) -> tuple[Measure, ...]:
     """The measures when they know what is expected of every case of a project, whichever of them is looked at."""
     found = []
     for measure in measures:

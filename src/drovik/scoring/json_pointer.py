@@ -24,7 +24,7 @@ def _steps(pointer: str) -> tuple[str, ...]:
     return tuple(JsonPointer(pointer).parts)
 
 
-def at(value: Any, pointer: str) -> Any:
+def value_at_pointer(value: Any, pointer: str) -> Any:
     """What stands at a JSON Pointer, or ABSENT."""
     if not pointer:
         return value

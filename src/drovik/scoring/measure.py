@@ -70,7 +70,7 @@ class Trace(NamedTuple):
     words: str
 
 
-class Said(NamedTuple):
+class AnswerContext(NamedTuple):
     """What else is known of an answer: its text, how its JSON was found, the pictures it is about, and whose it is.
 
     Each picture is told as `store.digests.places` tells it: the size that was sent, and the maps back to its source.
@@ -83,7 +83,7 @@ class Said(NamedTuple):
     case: str = ""
 
 
-UNTOLD = Said()
+UNTOLD = AnswerContext()
 
 
 @dataclass(frozen=True)
@@ -137,7 +137,7 @@ class Measure(ABC):
         """What is wrong with an expected output and what to do; None where nothing is."""
 
     @abstractmethod
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """The statistics of one answer.
 
         :param answer: the whole answer, as read.

@@ -87,7 +87,7 @@ def _phrase(text: str) -> Phrase:
     )
 
 
-def thing_of(phrase: Phrase) -> str:
+def head_noun(phrase: Phrase) -> str:
     """The thing that a phrase is about, without its attributes and its number: its last word."""
     return [word for clause in english.clauses(phrase.text) for word in clause][-1]
 

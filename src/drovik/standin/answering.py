@@ -24,7 +24,7 @@ from typing import Any
 from aiohttp import web
 
 from drovik.standin.faults import Fault
-from drovik.standin.scenes import Scene, Seen, chance_seed, lines_copied, things_found
+from drovik.standin.scenes import Scene, SeenPicture, chance_seed, lines_copied, things_found
 
 BROKEN = ("reset", "half", "length", "drip", "twice", "rotten")
 
@@ -102,7 +102,7 @@ _SMALL = 400
 
 
 @dataclass(frozen=True)
-class Nature:
+class ModelNature:
     """How a model is: how often it errs, where 1.0 is the sloppiest, and whether it sees."""
 
     id: str
@@ -114,15 +114,15 @@ class Nature:
 NATURES = {
     one.id: one
     for one in (
-        Nature("fulmar-2", slips=0.25, seconds=0.05),
-        Nature("gull-1", slips=1.0, seconds=0.02),
-        Nature("dunlin-3", slips=0.7, seconds=0.01, sees=False),
+        ModelNature("fulmar-2", slips=0.25, seconds=0.05),
+        ModelNature("gull-1", slips=1.0, seconds=0.02),
+        ModelNature("dunlin-3", slips=0.7, seconds=0.01, sees=False),
     )
 }
 
 
 @dataclass(frozen=True)
-class Said:
+class StandInAnswer:
     """What a model says, before its output limit is laid on."""
 
     text: str
@@ -173,7 +173,7 @@ def _fields_of(text: str) -> frozenset[str]:
 class _Chance:
     """Seeded chance that errs as often as a model's nature says."""
 
-    def __init__(self, nature: Nature, seed: int) -> None:
+    def __init__(self, nature: ModelNature, seed: int) -> None:
         self.random = random.Random(seed)
         self._slips = nature.slips
 
@@ -181,7 +181,7 @@ class _Chance:
         return self.random.random() < often * self._slips
 
 
-def answer(nature: Nature, rules: str, words: str, seen: list[Seen], extra: str = "") -> Said:
+def answer(nature: ModelNature, rules: str, words: str, seen: list[SeenPicture], extra: str = "") -> StandInAnswer:
     """What a model says to a prompt about pictures.
 
     :param extra: more for the seed; differs from call to call at a temperature above nought.
@@ -191,21 +191,25 @@ def answer(nature: Nature, rules: str, words: str, seen: list[Seen], extra: str 
     chance = _Chance(nature, chance_seed(nature.id, text, scene.id if scene else "", extra))
     hints = Hints.of(text)
     if seen and chance.slips(0.012):
-        return Said("I cannot help with pictures of personal property.", declined=True)
+        return StandInAnswer("I cannot help with pictures of personal property.", declined=True)
     if not seen and (told := re.search(r"the one word: (\w+)", words)):
-        return Said(told[1])
+        return StandInAnswer(told[1])
     sign = next((one.sign for one in seen if one.sign), None)
     if scene is None and sign is not None:
-        return Said(sign.word if "word" in words.lower() else f"A {sign.colour} {sign.shape} over '{sign.word}'.")
+        return StandInAnswer(
+            sign.word if "word" in words.lower() else f"A {sign.colour} {sign.shape} over '{sign.word}'."
+        )
     if scene is None:
         return _unseen(text, chance, bool(seen))
     small = max((max(one.width, one.height) for one in seen if one.scene), default=0) < _SMALL
     if _is_to_find(text):
         view = max((one for one in seen if one.scene), key=lambda one: one.width / one.height)
         order_told = "left, top" in text or "xmin" in text.lower()
-        return Said(_wrapped(things_found(scene, order_told, hints.names_labels, chance, view), hints, chance))
+        return StandInAnswer(
+            _wrapped(things_found(scene, order_told, hints.names_labels, chance, view), hints, chance)
+        )
     say = _task_of(text)
-    return Said(say(scene, hints, chance, small))
+    return StandInAnswer(say(scene, hints, chance, small))
 
 
 def _is_to_find(text: str) -> bool:
@@ -229,15 +233,15 @@ def _task_of(text: str) -> Callable[[Scene, Hints, _Chance, bool], str]:
     return _describe
 
 
-def _unseen(text: str, chance: _Chance, had_pictures: bool) -> Said:
+def _unseen(text: str, chance: _Chance, had_pictures: bool) -> StandInAnswer:
     """An answer without a known scene: a guess, where something can be guessed."""
     if had_pictures:
-        return Said("A picture that shows neither a tray nor a paper tag.")
+        return StandInAnswer("A picture that shows neither a tray nor a paper tag.")
     if _task_of(text) is _sort and "{" in text:
-        return Said(json.dumps({"kind": chance.random.choice(KINDS)}))
+        return StandInAnswer(json.dumps({"kind": chance.random.choice(KINDS)}))
     if _task_of(text) is _describe:
-        return Said("It is a black umbrella on a tray, with a paper tag beside it.")
-    return Said("There is no picture with this question, so I cannot tell.")
+        return StandInAnswer("It is a black umbrella on a tray, with a paper tag beside it.")
+    return StandInAnswer("There is no picture with this question, so I cannot tell.")
 
 
 def _sort(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:

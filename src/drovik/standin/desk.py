@@ -12,9 +12,9 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TextIO
 
-from drovik.standin.answering import NATURES, Nature, answer
+from drovik.standin.answering import NATURES, ModelNature, answer
 from drovik.standin.faults import NO_FAULT, Fault, FaultPlan
-from drovik.standin.scenes import Seen, chance_seed, look
+from drovik.standin.scenes import SeenPicture, chance_seed, recognise
 
 
 @dataclass(frozen=True)
@@ -112,7 +112,7 @@ class Desk:
     slow: float
     faults: FaultPlan
     ledger: Ledger
-    _seen: dict[bytes, Seen | None] = field(default_factory=dict)
+    _seen: dict[bytes, SeenPicture | None] = field(default_factory=dict)
     _asked: Counter[str] = field(default_factory=Counter)
 
     def check_key(self, given: str) -> None:
@@ -161,7 +161,7 @@ class Desk:
         """Enter a request that was turned down."""
         self.ledger.add(Entry(slip, "", f"refused {refusal.status}", billed=False, tokens_in=0, tokens_out=0))
 
-    def _nature(self, question: Question) -> Nature:
+    def _nature(self, question: Question) -> ModelNature:
         nature = NATURES.get(question.model)
         if nature is None:
             raise Refusal(404, f"the desk knows no model '{question.model}'")
@@ -169,14 +169,14 @@ class Desk:
             raise Refusal(400, "'room' is a number of tokens")
         return nature
 
-    def _look_at(self, nature: Nature, pictures: tuple[bytes, ...]) -> list[Seen]:
+    def _look_at(self, nature: ModelNature, pictures: tuple[bytes, ...]) -> list[SeenPicture]:
         if pictures and not nature.sees:
             raise Refusal(400, f"'{nature.id}' takes words only, no pictures")
         found = []
         for data in pictures:
             mark = hashlib.sha256(data).digest()
             if mark not in self._seen:
-                self._seen[mark] = look(data)
+                self._seen[mark] = recognise(data)
             one = self._seen[mark]
             if one is None:
                 raise Refusal(400, "one of the pictures cannot be opened")

@@ -139,7 +139,7 @@ def bearer(request: web.Request, word: str = "Bearer") -> str:
     return given.removeprefix(f"{word} ") if given.startswith(f"{word} ") else given
 
 
-class Plain(Front):
+class PlainFront(Front):
     """Turns with parts; pictures in base64 beside their media type; the reply is one JSON document."""
 
     name = "plain"
@@ -220,7 +220,7 @@ class Events(Front):
         return await streamed(request, "text/event-stream", [": hello\n\n", *lines, "data: over and out\n\n"])
 
 
-class Lines(Front):
+class LinesFront(Front):
     """The model in the address; pictures with their format; JSON lines, each with its own count."""
 
     name = "lines"
@@ -252,7 +252,7 @@ class Lines(Front):
         return await streamed(request, "application/x-ndjson", [json.dumps(row) + "\n" for row in rows])
 
 
-class Form(Front):
+class FormFront(Front):
     """Fields and files of a form; the answer is plain text, and what it took stands in the headers."""
 
     name = "form"
@@ -284,7 +284,7 @@ class Form(Front):
         return web.Response(text=words, status=status)
 
 
-class Address(Front):
+class UrlFront(Front):
     """Pictures by their address; thoughts beside the answer; errors come with a good status."""
 
     name = "address"

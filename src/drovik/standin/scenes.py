@@ -63,7 +63,7 @@ class Sign:
 
 
 @dataclass(frozen=True)
-class Seen:
+class SeenPicture:
     """A picture as the stand-in sees it: its size as sent, and the scene it shows, if it knows one.
 
     `sign` is what it shows where it is a plain sign: a shape with a word.
@@ -86,14 +86,14 @@ def _known() -> list[tuple[bytes, Scene]]:
 
 
 @lru_cache(maxsize=256)
-def look(data: bytes) -> Seen | None:
+def recognise(data: bytes) -> SeenPicture | None:
     """See a picture by its pixels; None where it cannot be decoded. The same picture comes many times."""
     from PIL import Image
 
     try:
         with Image.open(io.BytesIO(data)) as picture:
             small = picture.convert("RGB").resize((_SIDE, _SIDE), Image.Resampling.BOX).tobytes()
-            return Seen(picture.width, picture.height, _scene_of(small), _sign_of(small))
+            return SeenPicture(picture.width, picture.height, _scene_of(small), _sign_of(small))
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError):
         return None
 
@@ -136,7 +136,9 @@ class Chance(Protocol):
         ...
 
 
-def things_found(scene: Scene, order_told: bool, names_told: bool, chance: Chance, view: Seen) -> dict[str, Any]:
+def things_found(
+    scene: Scene, order_told: bool, names_told: bool, chance: Chance, view: SeenPicture
+) -> dict[str, Any]:
     """The item and the tag with their boxes, in pixels of the picture as it was seen.
 
     :param order_told: whether the prompt says in which order a box's sides come.
@@ -163,7 +165,7 @@ def things_found(scene: Scene, order_told: bool, names_told: bool, chance: Chanc
     return {"things": found}
 
 
-def _seen_box(box: tuple[int, int, int, int], view: Seen, thousand: bool) -> list[float]:
+def _seen_box(box: tuple[int, int, int, int], view: SeenPicture, thousand: bool) -> list[float]:
     width, height = (1000, 1000) if thousand else (view.width, view.height)
     return [side * (height if n % 2 else width) / SCENE_SIZE[n % 2] for n, side in enumerate(box)]
 

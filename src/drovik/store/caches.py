@@ -20,7 +20,7 @@ from drovik.store.group_writer import GroupWriter
 _REMEMBERED = 50_000
 
 
-class Digests:
+class PictureCache:
     """The digests that a store keeps. The files' may be forgotten at any time; they are computed again."""
 
     def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:
@@ -109,7 +109,7 @@ class Digests:
             self._looks.clear()
 
 
-class Handles:
+class UploadCache:
     """Handles by the digest of endpoint, step and picture. They may be forgotten at any time."""
 
     def __init__(self, connection: sqlite3.Connection, writer: GroupWriter) -> None:

@@ -24,7 +24,7 @@ from pathlib import Path
 from typing import Literal
 
 from drovik.project.settings import Price
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 from drovik.store.database import transaction
 from drovik.store.group_writer import GroupWriter
 from drovik.store.records import counted_of
@@ -57,11 +57,11 @@ class Budget:
             if price not in self._prices:
                 self._prices[price] = Price.model_validate_json(price)
             by = self._prices[price]
-            spent = Spent.of(by, tokens_in, tokens_out, counted_of(counters), pictures)
+            spent = Spending.of(by, tokens_in, tokens_out, counted_of(counters), pictures)
             if 200 <= status < 300 and not by.is_counted(tokens_in, tokens_out):
                 self.uncounted_replies += 1
                 upper = json.loads(bound) if bound else [by.currency, str(spent.amount if spent else 0)]
-                spent = Spent(upper[0], Decimal(upper[1]))
+                spent = Spending(upper[0], Decimal(upper[1]))
                 _add(self._uncounted, spent)
             if spent:
                 _add(self._paid, spent)
@@ -78,14 +78,14 @@ class Budget:
         )
         for (bound,) in rows:
             currency, amount = json.loads(bound)
-            _add(found, Spent(currency, Decimal(amount)))
+            _add(found, Spending(currency, Decimal(amount)))
         return found
 
     def uncounted(self) -> dict[str, Decimal]:
         """What of `paid` is the upper bound of replies that say nothing of their tokens."""
         return dict(self._uncounted)
 
-    def allows(self, bound: Spent | None) -> bool:
+    def allows(self, bound: Spending | None) -> bool:
         """Whether so much more may be spent; asked within the transaction that enters the attempt.
 
         :param bound: None where nobody can say what it may cost: that is never allowed under a limit.
@@ -100,7 +100,7 @@ class Budget:
         return before + bound.amount <= most
 
 
-def _add(sums: dict[str, Decimal], spent: Spent) -> None:
+def _add(sums: dict[str, Decimal], spent: Spending) -> None:
     sums[spent.currency] = sums.get(spent.currency, Decimal(0)) + spent.amount
 
 
@@ -131,7 +131,7 @@ class Claims:
     def _enter(self) -> None:
         host, pid = socket.gethostname(), os.getpid()
         query = "INSERT INTO senders (host, pid, born, beat) VALUES (?, ?, ?, 0)"
-        self._sender = self._connection.execute(query, (host, pid, born(pid))).lastrowid
+        self._sender = self._connection.execute(query, (host, pid, process_start_time(pid))).lastrowid
 
     def holds(self, identity: str) -> bool:
         """Whether a claim is still this program's; asked within the transaction that enters an attempt.
@@ -218,7 +218,7 @@ class Claims:
         return time.monotonic() - when < LEASE_SECONDS
 
 
-def born(pid: int) -> str:
+def process_start_time(pid: int) -> str:
     """When a process began, in words that only it has as long as the machine is up; empty where nobody tells."""
     try:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
@@ -231,7 +231,7 @@ def born(pid: int) -> str:
 def is_running(pid: int, since: str) -> bool:
     """Whether a process of this machine that began then still runs."""
     if since:
-        return born(pid) == since
+        return process_start_time(pid) == since
     try:
         os.kill(pid, 0)
     except ProcessLookupError:

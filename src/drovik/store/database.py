@@ -19,7 +19,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from drovik.errors import Problem, StoreDamaged, StoreError, StoreFull, StoreGone, StoreLocked, StoreReadOnly
-from drovik.store.rescue import take_in
+from drovik.store.rescue import import_rescued
 
 LOCKED_SECONDS = 5.0
 """So long a write waits for another program's; who has more time tries again."""
@@ -84,7 +84,7 @@ def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
     id_ = str(row[0]) if row else ""
     notes: list[Problem] = []
     if is_kept:
-        _, notes = take_in(connection, path.parent, id_)
+        _, notes = import_rescued(connection, path.parent, id_)
         _note_id(path, id_)
     return Database(connection, id_, tuple(notes), copied_in)
 

@@ -19,7 +19,7 @@ from typing import Any
 
 from drovik.errors import DrovikError, Problem, StoreFull, StoreGone, StoreLocked
 from drovik.store.database import Database, transaction
-from drovik.store.rescue import Ended, give_room, put_beside, write_ended
+from drovik.store.rescue import Ended, release_room, rescue_reply, write_ended
 
 GATHER_SECONDS = 0.004
 """So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
@@ -106,7 +106,7 @@ class GroupWriter:
                 self._save([one], error)
             except Exception as error:
                 if one.ended is not None:
-                    put_beside(self._path.parent, self._id, [one.ended])
+                    rescue_reply(self._path.parent, self._id, [one.ended])
                 _fail(one, error)
 
     def _fail_all_but_ended(self, waiting: list[_Write]) -> None:
@@ -146,14 +146,14 @@ class GroupWriter:
         """Keep how attempts ended by other means; everything else fails."""
         ended = [one for one in waiting if one.ended is not None]
         self.failure = error
-        if ended and isinstance(error, StoreFull) and give_room(self._path.parent):
+        if ended and isinstance(error, StoreFull) and release_room(self._path.parent):
             try:
                 self._commit(ended)
                 ended = []
             except DrovikError as again:
                 self.failure = again
         rows = [one.ended for one in ended if one.ended is not None]
-        if rows and (where := put_beside(self._path.parent, self._id, rows)) is not None:
+        if rows and (where := rescue_reply(self._path.parent, self._id, rows)) is not None:
             first = self.failure.problems[0]
             remedy = f"{first.remedy}; what came meanwhile is in {where}, and is taken in by the next send"
             self.failure = type(self.failure)(first._replace(remedy=remedy))

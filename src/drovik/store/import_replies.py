@@ -6,14 +6,14 @@ import sqlite3
 from collections.abc import Iterable
 
 from drovik.store.database import transaction
-from drovik.store.records import Asked
+from drovik.store.records import RequestRecord
 from drovik.store.store import Store
 
 _COLUMNS = "identity, round, try, endpoint, started, outcome, concluded, seconds, note"
 _REPLY = "at, http_status, body, model, input_tokens, output_tokens, price, counters, pictures"
 
 
-def adopt(store: Store, other: Store, asked: Iterable[Asked]) -> int:
+def import_replies(store: Store, other: Store, asked: Iterable[RequestRecord]) -> int:
     """Take over what came back for some asks; those that have an answer already are left as they are.
 
     :param asked: what was asked, as the arms of the store that takes it over know it.

@@ -7,11 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from drovik.project.settings import Price
-from drovik.project.spending import Counted, Spent
+from drovik.project.spending import CountedTokens, Spending
 
 
 @dataclass(frozen=True)
-class Asked:
+class RequestRecord:
     """What is asked for one arm, case and repeat; `text` is the canonical form that `identity` digests."""
 
     task: str
@@ -35,17 +35,17 @@ class Reply:
     input_tokens: int | None = None
     output_tokens: int | None = None
     price: Price | None = None
-    counters: Mapping[str, Counted] = field(default_factory=dict)
+    counters: Mapping[str, CountedTokens] = field(default_factory=dict)
     pictures: int | None = None
 
-    def spent(self) -> Spent | None:
+    def spent(self) -> Spending | None:
         """What it cost by that price."""
-        return Spent.of(self.price, self.input_tokens, self.output_tokens, self.counters, self.pictures)
+        return Spending.of(self.price, self.input_tokens, self.output_tokens, self.counters, self.pictures)
 
 
-def counted_of(text: str | None) -> dict[str, Counted]:
+def counted_of(text: str | None) -> dict[str, CountedTokens]:
     """Tokens counted by name, out of the JSON that the store keeps of them."""
-    return {name: Counted(*one) for name, one in json.loads(text).items()} if text else {}
+    return {name: CountedTokens(*one) for name, one in json.loads(text).items()} if text else {}
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ class Attempt:
 
 
 @dataclass(frozen=True)
-class Bill:
+class AttemptCounts:
     """What was sent: attempts, those with a reply, and those that may have been billed without one."""
 
     attempts: int

@@ -37,7 +37,7 @@ _SHOWN = ".drovik/answers.sqlite"
 
 
 @dataclass(frozen=True)
-class Checked:
+class StoreCheck:
     """What the check found: SQLite's own lines, none where all is well; and how many rows each table has."""
 
     errors: tuple[str, ...]
@@ -56,7 +56,7 @@ class Repaired:
     kept: str = ""
 
 
-def check_store(path: Path) -> Checked:
+def check_store(path: Path) -> StoreCheck:
     """Check a store; nothing in it is changed.
 
     :raises DrovikError: where there is none.
@@ -79,7 +79,7 @@ def check_store(path: Path) -> Checked:
                 errors.append(f"{table}: {error}")
         errors += _loose_ends(connection)
         errors += unreadable_values(connection)
-    return Checked(tuple(dict.fromkeys(errors)), rows)
+    return StoreCheck(tuple(dict.fromkeys(errors)), rows)
 
 
 def _loose_ends(connection: sqlite3.Connection) -> list[str]:

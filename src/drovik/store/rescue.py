@@ -42,7 +42,7 @@ Ended = Mapping[str, Any]
 """How an attempt ended, in plain values: `attempt`, its `identity` and columns, `reply` with its columns or None."""
 
 
-def set_aside(folder: Path) -> None:
+def reserve_room(folder: Path) -> None:
     """Set room aside, where there is some."""
     path = folder / "reserve"
     with contextlib.suppress(OSError):
@@ -50,7 +50,7 @@ def set_aside(folder: Path) -> None:
             path.write_bytes(b"\0" * RESERVED_BYTES)
 
 
-def give_room(folder: Path) -> bool:
+def release_room(folder: Path) -> bool:
     """Give the room that was set aside; False where there is none."""
     try:
         (folder / "reserve").unlink()
@@ -65,7 +65,7 @@ def rescue_folder() -> Path:
     return user_data_path("drovik") / "rescued"
 
 
-def put_beside(folder: Path, store_id: str, ended: Iterable[Ended]) -> Path | None:
+def rescue_reply(folder: Path, store_id: str, ended: Iterable[Ended]) -> Path | None:
     """Keep what could not be kept in the store; where, or None where not even that works."""
     text = "".join(json.dumps({"store": store_id, **_plain(one)}) + "\n" for one in ended)
     for place in (folder, rescue_folder()):
@@ -98,7 +98,7 @@ def _require_own(place: Path) -> None:
         place.chmod(0o700)
 
 
-def take_in(connection: sqlite3.Connection, folder: Path, store_id: str) -> tuple[int, list[Problem]]:
+def import_rescued(connection: sqlite3.Connection, folder: Path, store_id: str) -> tuple[int, list[Problem]]:
     """Take in what was kept beside the store. A file is deleted once all of it is in.
 
     :return: how many replies there were, and what could not be taken in, a line for each file.
@@ -160,7 +160,7 @@ def _was_asked(connection: sqlite3.Connection, row: Mapping[str, Any]) -> bool:
 
 
 def _row_of(line: bytes) -> dict[str, Any] | None:
-    """A row of a rescue file; None for anything that `put_beside` did not write."""
+    """A row of a rescue file; None for anything that `rescue_reply` did not write."""
     try:
         row = json.loads(line)
         reply = row["reply"]

@@ -18,14 +18,14 @@ from drovik.errors import DrovikError, Problem, StoreError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.project.settings import Price
-from drovik.project.spending import Spent
-from drovik.store.caches import Digests, Handles
+from drovik.project.spending import Spending
+from drovik.store.caches import PictureCache, UploadCache
 from drovik.store.claims import Budget, Claims
 from drovik.store.database import BROKEN, open_database, store_error, transaction
 from drovik.store.group_writer import GroupWriter
 from drovik.store.pages import unreadable_values
-from drovik.store.records import Asked, Attempt, Bill, Reply, counted_of
-from drovik.store.rescue import set_aside
+from drovik.store.records import Attempt, AttemptCounts, Reply, RequestRecord, counted_of
+from drovik.store.rescue import reserve_room
 
 
 @dataclass(frozen=True)
@@ -78,8 +78,8 @@ class Store:
         """What is to be said of it, such as rescue files that are not its own."""
         self._folder = path.parent
         self._writer = GroupWriter(self._database, path)
-        self.digests = Digests(self.connection, self._writer)
-        self.handles = Handles(self.connection, self._writer)
+        self.digests = PictureCache(self.connection, self._writer)
+        self.handles = UploadCache(self.connection, self._writer)
         self.claims = Claims(self.connection, self._writer)
 
     def __enter__(self) -> Store:
@@ -119,11 +119,11 @@ class Store:
 
     def begin_attempt(
         self,
-        asked: Iterable[Asked],
+        asked: Iterable[RequestRecord],
         round_: int,
         try_: int,
         endpoint: str,
-        bound: Spent | None,
+        bound: Spending | None,
         budget: Budget | None,
     ) -> asyncio.Future[int | Refused]:
         """Append an attempt; the future is its number, once it is committed and the request may leave.
@@ -197,7 +197,7 @@ class Store:
 
     def set_room_aside(self) -> None:
         """Set room aside on the disk, for what is under way when that is full."""
-        set_aside(self._folder)
+        reserve_room(self._folder)
 
     def conclude(self, attempts: Iterable[int]) -> asyncio.Future[None]:
         """Keep that no further try follows these attempts."""
@@ -212,7 +212,7 @@ class Store:
         """All that arms asked: task, arm, case, repeat, turn, whether a repair turn, identity."""
         return set(self.connection.execute("SELECT task, arm, case_id, repeat, turn, second, identity FROM asked"))
 
-    def note_asked(self, rows: Iterable[Asked]) -> None:
+    def note_asked(self, rows: Iterable[RequestRecord]) -> None:
         """Keep that arms ask what was asked before by others; nothing is sent."""
         rows = list(rows)
         if rows:
@@ -289,7 +289,7 @@ class Store:
             if price and price not in prices:
                 prices[price] = Price.model_validate_json(price)
             counted = counted_of(counters)
-            spent = Spent.of(prices[price], tokens_in, tokens_out, counted, pictures) if price else None
+            spent = Spending.of(prices[price], tokens_in, tokens_out, counted, pictures) if price else None
             found[identity] = (model, tokens_in, tokens_out, spent, seconds)
         return found
 
@@ -334,7 +334,7 @@ class Store:
         query = "SELECT started, outcome, seconds, COALESCE(note, '') FROM attempts WHERE identity = ? ORDER BY id"
         return [Attempt(*row) for row in self.connection.execute(query, (identity,))]
 
-    def bill(self) -> Bill:
+    def bill(self) -> AttemptCounts:
         """How many attempts there were, and of how many it is not known whether they were billed.
 
         Those are the attempts that left and brought no reply: the program was killed, the connection
@@ -347,7 +347,7 @@ class Store:
             FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
             """
         ).fetchone()
-        return Bill(attempts, replies, int(unknown))
+        return AttemptCounts(attempts, replies, int(unknown))
 
     def spent(self) -> dict[str, Decimal]:
         """All that was ever paid, by currency, as the replies' own token counts have it."""
@@ -360,7 +360,7 @@ class Store:
         )
         for price, tokens_in, tokens_out, counters, pictures, requests in rows:
             by = Price.model_validate_json(price)
-            spent = Spent.of(by, tokens_in, tokens_out, counted_of(counters), pictures, requests)
+            spent = Spending.of(by, tokens_in, tokens_out, counted_of(counters), pictures, requests)
             if spent:
                 total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
         return total
@@ -371,7 +371,7 @@ def _writable(text: str) -> str:
     return text.encode("utf-8", "replace").decode("utf-8").replace("\0", " ")
 
 
-def _note_asked(connection: sqlite3.Connection, rows: list[Asked]) -> None:
+def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> None:
     for row in rows:
         connection.execute(
             "INSERT INTO requests VALUES (?, ?) ON CONFLICT DO UPDATE SET asked = excluded.asked WHERE asked = ''",

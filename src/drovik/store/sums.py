@@ -10,7 +10,7 @@ from typing import Any
 
 from drovik.project.arms import canonical
 from drovik.project.settings import Price
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 from drovik.store.records import counted_of
 
 
@@ -24,7 +24,7 @@ class CountedRequest:
 
 
 @dataclass(frozen=True)
-class Billed:
+class BilledTokens:
     """What an arm's requests came to by the replies' own counts."""
 
     requests: int
@@ -77,7 +77,7 @@ def _weighed(
     return letters, sizes, True
 
 
-def output_tokens(connection: sqlite3.Connection, task: str, arm: str) -> list[int]:
+def output_token_statistics(connection: sqlite3.Connection, task: str, arm: str) -> list[int]:
     """How long an arm's answers were, in tokens."""
     rows = connection.execute(
         """
@@ -90,7 +90,7 @@ def output_tokens(connection: sqlite3.Connection, task: str, arm: str) -> list[i
     return [int(row[0]) for row in rows]
 
 
-def off_form(connection: sqlite3.Connection, task: str, arm: str) -> tuple[int, int]:
+def invalid_share(connection: sqlite3.Connection, task: str, arm: str) -> tuple[int, int]:
     """How many answers of an arm have been read, and how many of them are not valid."""
     row = connection.execute(
         """
@@ -103,7 +103,7 @@ def off_form(connection: sqlite3.Connection, task: str, arm: str) -> tuple[int, 
     return int(row[0]), int(row[1])
 
 
-def seconds(connection: sqlite3.Connection, endpoint: str, most: int) -> list[float]:
+def request_seconds(connection: sqlite3.Connection, endpoint: str, most: int) -> list[float]:
     """How long the latest answered requests to an endpoint took."""
     rows = connection.execute(
         "SELECT seconds FROM attempts WHERE endpoint = ? AND outcome = 'answered' ORDER BY id DESC LIMIT ?",
@@ -112,7 +112,7 @@ def seconds(connection: sqlite3.Connection, endpoint: str, most: int) -> list[fl
     return [float(row[0]) for row in rows if row[0] is not None]
 
 
-def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> Billed:
+def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> BilledTokens:
     """What an arm's requests after an attempt came to; one that several cases share counts once."""
     rows = connection.execute(
         """
@@ -127,10 +127,10 @@ def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> B
     for price, tokens_in, tokens_out, counters, pictures in rows:
         counted = counted_of(counters)
         by = Price.model_validate_json(price) if price else None
-        spent = Spent.of(by, tokens_in, tokens_out, counted, pictures)
+        spent = Spending.of(by, tokens_in, tokens_out, counted, pictures)
         if spent:
             money[spent.currency] = money.get(spent.currency, Decimal(0)) + spent.amount
-    return Billed(len(rows), sum(row[1] or 0 for row in rows), sum(row[2] or 0 for row in rows), money)
+    return BilledTokens(len(rows), sum(row[1] or 0 for row in rows), sum(row[2] or 0 for row in rows), money)
 
 
 @dataclass(frozen=True)

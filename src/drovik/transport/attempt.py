@@ -11,23 +11,23 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from drovik.cost.token_rates import guessed_tokens, most_it_may_cost
+from drovik.cost.token_rates import estimate_tokens, max_cost
 from drovik.dialects.request_template import HttpRequest
-from drovik.dialects.response import Unpacked, Unpacker, is_error, unpack, words_of
+from drovik.dialects.response import ParsedReply, ReplyParser, error_message, is_error, parse_reply
 from drovik.errors import DrovikError, Problem
 from drovik.heavy import aiohttp
-from drovik.planning.plan import Ask, Plan
+from drovik.planning.plan import Plan, Request
 from drovik.project.dialects import ReplyForm
-from drovik.project.spending import Counted
+from drovik.project.spending import CountedTokens
 from drovik.store.records import Reply
 from drovik.store.store import Store
 from drovik.transport.http import HttpReply, NoReply
-from drovik.transport.listener import Ending, Listener
+from drovik.transport.listener import AttemptEnd, Listener
 from drovik.transport.outcomes import Outcome, outcome_of, outcome_of_error
-from drovik.transport.preparer import Written
+from drovik.transport.preparer import PreparedRequest
 from drovik.transport.queue import Tally
-from drovik.transport.secret import Passing
-from drovik.transport.session import Line
+from drovik.transport.secret import StreamFilter
+from drovik.transport.session import EndpointSession
 from drovik.transport.steps import StepFailed, run_steps, send
 
 if TYPE_CHECKING:
@@ -38,8 +38,12 @@ Hear = Callable[[str], None]
 
 
 async def exchange(
-    session: aiohttp.ClientSession, line: Line, ask: Ask, draft: Draft | HttpRequest, hear: Hear | None = None
-) -> tuple[Reply | None, Unpacked | None, Outcome]:
+    session: aiohttp.ClientSession,
+    line: EndpointSession,
+    ask: Request,
+    draft: Draft | HttpRequest,
+    hear: Hear | None = None,
+) -> tuple[Reply | None, ParsedReply | None, Outcome]:
     """Send what a request needs and read what comes back.
 
     :param draft: the request itself where its dialect has no steps.
@@ -52,14 +56,14 @@ async def exchange(
         return None, None, _unhandled(line, error)
 
 
-def _unhandled(line: Line, error: Exception) -> Outcome:
+def _unhandled(line: EndpointSession, error: Exception) -> Outcome:
     words = f"it could not be handled: {type(error).__name__}: {str(error)[:200]}"
     return Outcome("unhandled", words=line.secret.out_of(words))
 
 
 async def _exchange(
-    session: aiohttp.ClientSession, line: Line, ask: Ask, draft: Draft | HttpRequest, hear: Hear | None
-) -> tuple[Reply | None, Unpacked | None, Outcome]:
+    session: aiohttp.ClientSession, line: EndpointSession, ask: Request, draft: Draft | HttpRequest, hear: Hear | None
+) -> tuple[Reply | None, ParsedReply | None, Outcome]:
     if isinstance(draft, HttpRequest):
         return await _proper(session, line, ask, draft, hear)
     for fresh in (False, True):
@@ -79,21 +83,23 @@ async def _exchange(
     return reply, unpacked, outcome
 
 
-def _failed_step(line: Line, ask: Ask, failure: StepFailed) -> tuple[Reply | None, Unpacked | None, Outcome]:
+def _failed_step(
+    line: EndpointSession, ask: Request, failure: StepFailed
+) -> tuple[Reply | None, ParsedReply | None, Outcome]:
     words = f"in the step '{failure.step}': {failure.outcome.words}"
     if failure.reply is None:
         return None, None, replace(failure.outcome, words=words)
     reply = Reply(failure.reply.status, failure.reply.body)
     outcome = failure.outcome
     if not 200 <= failure.reply.status < 300:
-        outcome = _outcome(line, ask, failure.reply, Unpacked(error=words_of(failure.reply.body)))
+        outcome = _outcome(line, ask, failure.reply, ParsedReply(error=error_message(failure.reply.body)))
     return reply, None, replace(outcome, words=f"in the step '{failure.step}': {outcome.words}")
 
 
 async def _proper(
-    session: aiohttp.ClientSession, line: Line, ask: Ask, request: HttpRequest, hear: Hear | None
-) -> tuple[Reply | None, Unpacked | None, Outcome]:
-    unpacker = Unpacker(line.dialect.reply)
+    session: aiohttp.ClientSession, line: EndpointSession, ask: Request, request: HttpRequest, hear: Hear | None
+) -> tuple[Reply | None, ParsedReply | None, Outcome]:
+    unpacker = ReplyParser(line.dialect.reply)
     listen = (lambda data: hear(unpacker.feed(data))) if hear is not None else None
     try:
         got = await send(session, line, request, line.dialect.request.until, listen)
@@ -106,34 +112,34 @@ async def _proper(
         return Reply(got.status, got.body, price=ask.arm.model.price), None, _unhandled(line, error)
 
 
-def _read(line: Line, ask: Ask, got: HttpReply) -> tuple[Reply, Unpacked, Outcome]:
+def _read(line: EndpointSession, ask: Request, got: HttpReply) -> tuple[Reply, ParsedReply, Outcome]:
     """What stands in a reply that came whole, and what came of it."""
     form, body = line.dialect.reply, got.body
     good = 200 <= got.status < 300
-    unpacked = unpack(body, form, got.headers) if good else _unpacked_error(body, line)
+    unpacked = parse_reply(body, form, got.headers) if good else _unpacked_error(body, line)
     if line.secret.out_of(unpacked.text) != unpacked.text:
         # Split over pieces in a way that only this dialect's reading puts together: then nothing of it is kept.
         what = "the key was echoed in pieces, and could not be taken out; the reply is not kept"
         body, unpacked = b"", replace(unpacked, text="", note=what, readable=False)
-    counters = {name: Counted(count, form.counters[name].within) for name, count in unpacked.counters.items()}
+    counters = {name: CountedTokens(count, form.counters[name].within) for name, count in unpacked.counters.items()}
     reply = Reply(
         got.status, body, unpacked.model, unpacked.input_tokens, unpacked.output_tokens, ask.arm.model.price, counters
     )
     return reply, unpacked, _outcome(line, ask, got, unpacked)
 
 
-def _unpacked_error(body: bytes, line: Line) -> Unpacked:
+def _unpacked_error(body: bytes, line: EndpointSession) -> ParsedReply:
     """An error's words: where the dialect says, else the longest text that there is."""
-    found = unpack(body, _error_form(line)) if line.dialect.reply.error else Unpacked()
-    return replace(found, error=found.error or words_of(body))
+    found = parse_reply(body, _error_form(line)) if line.dialect.reply.error else ParsedReply()
+    return replace(found, error=found.error or error_message(body))
 
 
-def _error_form(line: Line) -> ReplyForm:
+def _error_form(line: EndpointSession) -> ReplyForm:
     """The reply half as it reads errors: they come as one JSON document, however answers come."""
     return line.dialect.reply.model_copy(update={"form": "json", "text": line.dialect.reply.text or "$.answer"})
 
 
-def _outcome(line: Line, ask: Ask, got: HttpReply, unpacked: Unpacked) -> Outcome:
+def _outcome(line: EndpointSession, ask: Request, got: HttpReply, unpacked: ParsedReply) -> Outcome:
     worked = ask.arm.model_name in line.worked
     if 300 <= got.status < 400:
         location = got.headers.get("Location") or "nowhere"
@@ -166,7 +172,7 @@ class NotClaimed(Exception):
     """What was to be asked was freed for others while this program was stopped."""
 
 
-class Attempts:
+class AttemptRunner:
     """Makes attempts, and keeps and counts what comes of them.
 
     `ended` is set each time that one ends: what waits for money that was held may look again.
@@ -180,9 +186,9 @@ class Attempts:
     async def make(
         self,
         session: aiohttp.ClientSession,
-        line: Line,
-        asks: Sequence[Ask],
-        written: Written,
+        line: EndpointSession,
+        asks: Sequence[Request],
+        written: PreparedRequest,
         round_: int,
         try_: int,
     ) -> Outcome:
@@ -195,7 +201,7 @@ class Attempts:
         """
         ask = asks[0]
         asked = [one.asked(written.text) for one in asks]
-        bound = most_it_may_cost(written.load, ask.arm.model)
+        bound = max_cost(written.load, ask.arm.model)
         attempt = await self._store.begin_attempt(asked, round_, try_, line.name, bound, self._tally.budget)
         if attempt == "budget":
             raise OverBudget
@@ -234,17 +240,21 @@ class Attempts:
         refused = outcome.kind == "bad_request" and not concluded
         await self._conclude_refused(line, ask, attempt, refused)
         if self._listener:
-            self._listener.ended(ask, Ending(outcome, unpacked, reply, seconds))
+            self._listener.ended(ask, AttemptEnd(outcome, unpacked, reply, seconds))
         return outcome
 
-    def _learn(self, line: Line, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, try_: int) -> None:
+    def _learn(
+        self, line: EndpointSession, ask: Request, outcome: Outcome, unpacked: ParsedReply | None, try_: int
+    ) -> None:
         try:
             line.learn(ask, outcome, unpacked, last_try=try_ == line.endpoint.limits.max_tries)
         except Exception as error:  # what a service says of itself must not lose what it was paid for
             what = f"{line.name}: what it says of its limits could not be handled: {type(error).__name__}"
             self._tally.warn("learn", Problem(what, "please report it"))
 
-    def _taken_in(self, line: Line, ask: Ask, written: Written, reply: Reply | None) -> Reply | None:
+    def _taken_in(
+        self, line: EndpointSession, ask: Request, written: PreparedRequest, reply: Reply | None
+    ) -> Reply | None:
         """Count what a reply came to; the reply, with what is billed for the request itself."""
         tally = self._tally
         tally.quiet_until = max(tally.quiet_until, time.monotonic() + line.pace.quiet_for())
@@ -259,17 +269,17 @@ class Attempts:
         tokens = (reply.input_tokens or 0) + (reply.output_tokens or 0)
         tally.input_tokens += reply.input_tokens or 0
         tally.output_tokens += reply.output_tokens or 0
-        line.pace.correct(guessed_tokens(written.load, ask.arm.model), tokens)
+        line.pace.correct(estimate_tokens(written.load, ask.arm.model), tokens)
         return reply
 
-    def _hears(self, line: Line, ask: Ask) -> Passing | None:
+    def _hears(self, line: EndpointSession, ask: Request) -> StreamFilter | None:
         """What takes in an answer's text as it comes; the key, should it be echoed, does not pass."""
         if self._listener is None:
             return None
         listener = self._listener
         return line.secret.passing(lambda text: listener.text(ask, text))
 
-    async def _conclude_refused(self, line: Line, ask: Ask, attempt: int, is_open: bool) -> None:
+    async def _conclude_refused(self, line: EndpointSession, ask: Request, attempt: int, is_open: bool) -> None:
         """Keep a bad request open while nothing has worked with the model; settle all of them once something has.
 
         Something may have worked since it was seen to be open, while its reply was being kept.
@@ -283,7 +293,7 @@ class Attempts:
                 for counts in self._tally.parts(one.task.name, one.arm.name, model):
                     counts.end("bad_request", False)
 
-    def _concludes(self, line: Line, ask: Ask, outcome: Outcome, try_: int) -> bool:
+    def _concludes(self, line: EndpointSession, ask: Request, outcome: Outcome, try_: int) -> bool:
         """Whether this attempt settles the ask.
 
         What stops a model or an endpoint settles nothing: once that is mended, it is simply asked. Nor

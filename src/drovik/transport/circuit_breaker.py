@@ -16,7 +16,7 @@ PATIENCE_AT_FIRST = 10.0
 FAILURES = ("service_error", "lost", "timeout", "unreachable", "unreadable")
 
 
-class Circuit:
+class CircuitBreaker:
     """Closed at first.
 
     :param concurrency: how many may fail together without that being a sign.

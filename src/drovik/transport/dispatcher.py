@@ -26,25 +26,25 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from drovik.cost.token_rates import guessed_tokens
+from drovik.cost.token_rates import estimate_tokens
 from drovik.errors import DrovikError, Problem
 from drovik.heavy import aiohttp
-from drovik.planning.plan import Ask, Plan
+from drovik.planning.plan import Plan, Request
 from drovik.project.picture_files import TooManyFiles
 from drovik.project.reading import Project
 from drovik.project.settings import is_loopback
 from drovik.store.claims import Budget
 from drovik.store.database import store_error
 from drovik.store.store import Store
-from drovik.transport.attempt import Attempts, NotClaimed, OverBudget
+from drovik.transport.attempt import AttemptRunner, NotClaimed, OverBudget
 from drovik.transport.http import RestingConnector
 from drovik.transport.listener import Listener
 from drovik.transport.local_service import local_service, warm
 from drovik.transport.outcomes import Outcome, wait_before
-from drovik.transport.preparer import Preparer, Written
+from drovik.transport.preparer import PreparedRequest, Preparer
 from drovik.transport.queue import Queue, Tally, lending, takes_addresses
-from drovik.transport.session import Line
-from drovik.transport.shared_limits import Sharing
+from drovik.transport.session import EndpointSession
+from drovik.transport.shared_limits import SharedLimits
 
 CARRIERS_PER_SLOT = 3
 LOOKS_AROUND_EVERY = 1.0
@@ -69,13 +69,13 @@ class SendingOptions:
     chance: random.Random = field(default_factory=random.Random)
 
 
-class Courier:
+class Dispatcher:
     """Sends one plan."""
 
     def __init__(self, project: Project, store: Store, plan: Plan, options: SendingOptions) -> None:
         self._project, self._store, self._plan, self._options = project, store, plan, options
         self._shared_asks = {identity: list(asks) for identity, asks in plan.shared.items()}
-        self._lines: dict[str, Line] = {}
+        self._lines: dict[str, EndpointSession] = {}
         self._queues: dict[str, Queue] = {}
         self._asked = {ask.identity for asks in plan.to_send.values() for ask in asks}
         self._interrupted = asyncio.Event()
@@ -88,7 +88,7 @@ class Courier:
         for ask in (ask for asks in plan.to_send.values() for ask in asks):
             for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name)[1:]:
                 counts.total += 1
-        self._attempts = Attempts(store, plan, self.tally, options.listener)
+        self._attempts = AttemptRunner(store, plan, self.tally, options.listener)
         self._preparer = Preparer(project, store, plan, self.tally)
 
     def interrupt(self) -> None:
@@ -153,9 +153,9 @@ class Courier:
             lend = None
             if is_loopback(urlsplit(endpoint.url).hostname) and takes_addresses(self._project, endpoint):
                 lend = await around.enter_async_context(lending())
-            sharing = Sharing(self._options.shared, endpoint.url, endpoint.limits)
+            sharing = SharedLimits(self._options.shared, endpoint.url, endpoint.limits)
             around.callback(sharing.leave)
-            line = Line(self._project, name, asks, self._store.handles, lend, sharing)
+            line = EndpointSession(self._project, name, asks, self._store.handles, lend, sharing)
             if self._options.concurrency_bound is not None:
                 line.pace.bound_to(self._options.concurrency_bound)
             self._lines[name] = line
@@ -169,7 +169,7 @@ class Courier:
         for problem in (one for line in self._lines.values() if (one := line.pace.alone())):
             self.tally.warn("pace", problem)
 
-    async def _carry(self, session: aiohttp.ClientSession, line: Line, queue: Queue) -> None:
+    async def _carry(self, session: aiohttp.ClientSession, line: EndpointSession, queue: Queue) -> None:
         while not self._is_over():
             try:
                 found = await queue.next(lambda: self._is_over() or "" in line.stopped)
@@ -189,7 +189,7 @@ class Courier:
     def _is_over(self) -> bool:
         return self._interrupted.is_set() or self._over
 
-    async def _follow(self, session: aiohttp.ClientSession, ask: Ask, done: bool) -> None:
+    async def _follow(self, session: aiohttp.ClientSession, ask: Request, done: bool) -> None:
         """Settle an ask, and then what its answer is needed for.
 
         :param done: whether another program has settled it meanwhile.
@@ -216,7 +216,7 @@ class Courier:
                     if claimed is not None:
                         waiting.append((next_, claimed))
 
-    async def _settled(self, session: aiohttp.ClientSession, ask: Ask) -> Outcome | None:
+    async def _settled(self, session: aiohttp.ClientSession, ask: Request) -> Outcome | None:
         """Settle an ask; whatever goes wrong with it that nobody thought of ends it, is named, and ends no other."""
         try:
             return await self._settle(session, self._lines[ask.arm.model.endpoint], ask)
@@ -226,7 +226,7 @@ class Courier:
             self._warn_of(ask, error)
             return None
 
-    def _following(self, ask: Ask) -> Iterable[Ask]:
+    def _following(self, ask: Request) -> Iterable[Request]:
         """What the answer to an ask is needed for; nothing, where it is such that the next cannot be made of it."""
         try:
             return list(self._plan.follow(ask))
@@ -236,18 +236,18 @@ class Courier:
             self._warn_of(ask, error)
             return ()
 
-    def _warn_of(self, ask: Ask, error: Exception) -> None:
+    def _warn_of(self, ask: Request, error: Exception) -> None:
         what = f"{ask.case.id}, {ask.arm.name}: could not be handled: {type(error).__name__}: {str(error)[:200]}"
         what = self._lines[ask.arm.model.endpoint].secret.out_of(what)
         self.tally.warn(f"unhandled {type(error).__name__}", Problem(what, "it is left; please report this"))
 
-    def _add(self, ask: Ask) -> None:
+    def _add(self, ask: Request) -> None:
         self._asked.add(ask.identity)
         self.tally.repair_turns += ask.mend is not None
         for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name):
             counts.total += 1
 
-    async def _settle(self, session: aiohttp.ClientSession, line: Line, ask: Ask) -> Outcome | None:
+    async def _settle(self, session: aiohttp.ClientSession, line: EndpointSession, ask: Request) -> Outcome | None:
         """Try one ask until it is answered, given up, or there is no point in asking; what came of the last try."""
         again = self._plan.recheck or ask.identity in self._plan.again
         round_ = self._store.rounds(ask.identity) + 1 if again else 1
@@ -271,7 +271,7 @@ class Courier:
             await self._pause(wait_before(try_ - 1 or 1, outcome.wait, self._options.chance))
 
     async def _one_try(
-        self, session: aiohttp.ClientSession, line: Line, ask: Ask, round_: int, try_: int
+        self, session: aiohttp.ClientSession, line: EndpointSession, ask: Request, round_: int, try_: int
     ) -> Outcome | None:
         """Prepare and send once; None where nothing was sent."""
         async with line.ahead:
@@ -303,13 +303,13 @@ class Courier:
                     return None
             return None
 
-    def _together(self, ask: Ask) -> tuple[Ask, ...]:
+    def _together(self, ask: Request) -> tuple[Request, ...]:
         """An ask, and those that the same request answers."""
         return (ask, *self._shared_asks.get(ask.identity, ()))
 
-    async def _in_turn(self, line: Line, ask: Ask, written: Written) -> bool:
+    async def _in_turn(self, line: EndpointSession, ask: Request, written: PreparedRequest) -> bool:
         """Wait for a place in the endpoint's limits; False where nothing may leave any more."""
-        tokens = guessed_tokens(written.load, ask.arm.model)
+        tokens = estimate_tokens(written.load, ask.arm.model)
         used_up = line.pace.day_allows(tokens)
         if used_up is not None:
             line.stop_for_today(used_up)
@@ -320,7 +320,7 @@ class Courier:
         line.circuit.leave()
         return False
 
-    async def _money_may_come(self, ask: Ask) -> bool:
+    async def _money_may_come(self, ask: Request) -> bool:
         """Money is held for what is under way, here and in other programs: when one of those ends there may be some.
 
         False where nothing is: then this one is left, and others may still fit. After many of one model that did
@@ -350,7 +350,7 @@ class Courier:
             what = f"no more files could be opened for {WITHOUT_FILES_SECONDS:.0f} seconds"
             raise DrovikError(Problem(what, "raise the limit (ulimit -n 4096), or close other programs"))
 
-    def _may_go(self, line: Line, ask: Ask) -> bool:
+    def _may_go(self, line: EndpointSession, ask: Request) -> bool:
         model = ask.arm.model_name
         return not self._is_over() and not line.is_stopped(model) and self._unpaid[model] < UNPAID_IN_ALL
 

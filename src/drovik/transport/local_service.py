@@ -14,7 +14,7 @@ from contextlib import asynccontextmanager
 from dataclasses import replace
 from typing import IO, TYPE_CHECKING
 
-from drovik.dialects.request import Asking, TextPart, Turn
+from drovik.dialects.request import Conversation, TextPart, Turn
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, ServiceError
 from drovik.heavy import aiohttp
@@ -24,8 +24,8 @@ from drovik.transport.attempt import exchange
 from drovik.transport.http import NoReply, fetch
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Ask
-    from drovik.transport.session import Line
+    from drovik.planning.plan import Request
+    from drovik.transport.session import EndpointSession
 
 _LOOKS_EVERY = 0.1
 _STOPS_WITHIN = 5.0
@@ -110,13 +110,13 @@ async def _stop(process: subprocess.Popen[bytes]) -> None:
             return
 
 
-async def warm(session: aiohttp.ClientSession, line: Line, ask: Ask) -> None:
+async def warm(session: aiohttp.ClientSession, line: EndpointSession, ask: Request) -> None:
     """Ask a service that has just been started once, so that loading its model is in nobody's time.
 
     Nothing is made of the reply: what is wrong will be seen with the first real request.
     """
 
-    asking = Asking("", (Turn("user", (TextPart("Hello."),)),))
+    asking = Conversation("", (Turn("user", (TextPart("Hello."),)),))
     model = replace(ask.arm, model=ask.arm.model.model_copy(update={"takes_pictures": False}))
     with contextlib.suppress(DrovikError):
         draft = line.writer.draft(model, asking, [], "warm")

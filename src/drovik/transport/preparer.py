@@ -16,14 +16,14 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from drovik.cost.token_rates import Load, load_of
+from drovik.cost.token_rates import RequestSize, load_of
 from drovik.dialects.request import Draft, RequestWriter
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, RequestError
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
-from drovik.planning.plan import Ask, Plan
-from drovik.planning.rendering import canonical_asking
-from drovik.planning.sources import address_digest, is_elsewhere
+from drovik.planning.plan import Plan, Request
+from drovik.planning.rendering import canonical_conversation
+from drovik.planning.sources import is_remote, url_digest
 from drovik.project.arms import canonical, digest_of_text
 from drovik.project.cases import prep_for
 from drovik.project.picture_files import TooManyFiles, source_digest
@@ -31,7 +31,7 @@ from drovik.project.preps import Prep
 from drovik.project.reading import Project
 from drovik.store.store import Store
 from drovik.transport.queue import Tally
-from drovik.transport.session import Line
+from drovik.transport.session import EndpointSession
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class PreparedFact:
 
 
 @dataclass(frozen=True)
-class Written:
+class PreparedRequest:
     """A request ready to leave, what it asks in canonical form, and what its pictures became.
 
     Where the dialect has steps it is a draft, to be written once they have run.
@@ -55,7 +55,7 @@ class Written:
     request: HttpRequest | Draft
     text: str
     facts: tuple[PreparedFact, ...]
-    load: Load
+    load: RequestSize
 
 
 class PictureChanged(DrovikError):
@@ -67,7 +67,7 @@ class PictureChanged(DrovikError):
         super().__init__(Problem(what, "send again, and it will be asked again", path))
 
 
-def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id: str) -> Written:
+def write_request(project: Project, writer: RequestWriter, ask: Request, request_id: str) -> PreparedRequest:
     """Render, read and prepare what an ask needs, and write the request.
 
     :raises PictureChanged: where the pictures are not those that the ask's identity speaks of.
@@ -83,14 +83,14 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
             pictures.append(())
             digests.append("")
             continue
-        if is_elsewhere(picture):
+        if is_remote(picture):
             if writer.takes_bytes():
                 remedy = "download it, and name the file in the case"
                 raise RequestError(
                     Problem("the dialect sends pictures, and this one is an address", remedy, picture.path)
                 )
             pictures.append(())
-            digests.append(address_digest(picture))
+            digests.append(url_digest(picture))
             continue
         source = project.pictures.read(picture.path)
         digests.append(source_digest(source))
@@ -99,14 +99,14 @@ def write_request(project: Project, writer: RequestWriter, ask: Ask, request_id:
         pictures.append(made)
         facts.append(_fact(picture.path, digests[-1], prep, made, source))
     schema = ask.task.told_schema()
-    text = canonical_asking(ask.arm, ask.case, asking, digests, PREPARING_REVISION, ask.repeat, schema)
+    text = canonical_conversation(ask.arm, ask.case, asking, digests, PREPARING_REVISION, ask.repeat, schema)
     if digest_of_text(text) != ask.identity:
         raise PictureChanged(_which(ask, needed))
     addresses = [picture.address for picture in ask.case.pictures]
     draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema, ask.repeat)
     sizes = {number: [(one.width, one.height) for one in made] for number, made in enumerate(pictures)}
     load = load_of(asking, schema, sizes)
-    return Written(draft if writer.steps else writer.write(draft), text, tuple(facts), load)
+    return PreparedRequest(draft if writer.steps else writer.write(draft), text, tuple(facts), load)
 
 
 def _fact(path: str, source: str, prep: Prep, made: Sequence[Prepared], data: bytes) -> PreparedFact:
@@ -143,7 +143,7 @@ def place_of(made: Prepared) -> dict[str, Any]:
     }
 
 
-def _which(ask: Ask, needed: Sequence[int] | set[int]) -> str:
+def _which(ask: Request, needed: Sequence[int] | set[int]) -> str:
     paths = [picture.path for number, picture in enumerate(ask.case.pictures) if number in needed]
     return paths[0] if len(paths) == 1 else ", ".join(paths)
 
@@ -165,7 +165,7 @@ class Preparer:
         """Stop what is still being prepared."""
         self._pool.shutdown(wait=True, cancel_futures=True)
 
-    async def written(self, line: Line, ask: Ask, round_: int) -> Written | None:
+    async def written(self, line: EndpointSession, ask: Request, round_: int) -> PreparedRequest | None:
         """The request, or None where a picture or a template fails: one case's trouble stops no other.
 
         :raises TooManyFiles: where too many files are open just now.
@@ -187,7 +187,7 @@ class Preparer:
             self._store.digests.note_prepared(fact.source, fact.prep, fact.digest, fact.places, differs)
         return written
 
-    async def _write(self, line: Line, ask: Ask, request_id: str) -> Written:
+    async def _write(self, line: EndpointSession, ask: Request, request_id: str) -> PreparedRequest:
         """Write a request: at once where that takes no time, else in a thread.
 
         A picture that is sent as stored is read and encoded in half a millisecond; to hand that to a thread and

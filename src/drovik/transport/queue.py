@@ -20,9 +20,9 @@ from typing import TYPE_CHECKING, Any
 from drovik.dialects.request_template import RequestTemplate
 from drovik.errors import Problem
 from drovik.images.prepare import Prepared
-from drovik.planning.plan import Ask
+from drovik.planning.plan import Request
 from drovik.project.settings import Endpoint
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 from drovik.store.claims import Budget, Claims
 
 if TYPE_CHECKING:
@@ -88,12 +88,12 @@ class Queue:
     """
 
     def __init__(
-        self, asks: Iterable[Ask], claims: Claims, again: Collection[str], since: int, at_a_time: int
+        self, asks: Iterable[Request], claims: Claims, again: Collection[str], since: int, at_a_time: int
     ) -> None:
         self._asks, self._claims = iter(asks), claims
         self._again, self._since, self._at_a_time = again, since, at_a_time
-        self._ready: deque[tuple[Ask, bool]] = deque()
-        self._elsewhere: list[Ask] = []
+        self._ready: deque[tuple[Request, bool]] = deque()
+        self._elsewhere: list[Request] = []
         self._lock = asyncio.Lock()
 
     @property
@@ -101,7 +101,7 @@ class Queue:
         """How many are held by others."""
         return len(self._elsewhere)
 
-    async def next(self, is_over: Callable[[], bool]) -> tuple[Ask, bool] | None:
+    async def next(self, is_over: Callable[[], bool]) -> tuple[Request, bool] | None:
         """The next ask, and whether it has its answer meanwhile; None at the end.
 
         :param is_over: whether to stop waiting for what others hold.
@@ -118,7 +118,7 @@ class Queue:
                 self._sort(some)
             return self._ready.popleft() if self._ready else None
 
-    def claim(self, ask: Ask) -> bool | None:
+    def claim(self, ask: Request) -> bool | None:
         """Claim one ask that was not in the queue: whether it is done already; None where another has it."""
         found = self._claims.claim([ask.identity], self._again, self._since)[ask.identity]
         if found == "taken":
@@ -126,7 +126,7 @@ class Queue:
             return None
         return found == "done"
 
-    def _sort(self, some: list[Ask]) -> None:
+    def _sort(self, some: list[Request]) -> None:
         found = self._claims.claim([ask.identity for ask in some], self._again, self._since)
         for ask in some:
             if found[ask.identity] == "taken":
@@ -155,7 +155,7 @@ class Counts:
         """How many have neither an answer nor failed."""
         return self.total - self.answered - self.failed
 
-    def pay(self, spent: Spent | None) -> None:
+    def pay(self, spent: Spending | None) -> None:
         """Add what a reply cost."""
         if spent is not None:
             self.money[spent.currency] = self.money.get(spent.currency, Decimal(0)) + spent.amount

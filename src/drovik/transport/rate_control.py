@@ -26,7 +26,7 @@ from drovik.errors import Problem
 from drovik.project.dialects import LeftHeaders
 from drovik.project.settings import Limits
 from drovik.transport.outcomes import seconds_to_wait
-from drovik.transport.shared_limits import Sharing
+from drovik.transport.shared_limits import SharedLimits
 
 _PAIR = re.compile(r"\b([rt])=([0-9]{1,15})(?![0-9])")
 _SPAN = re.compile(r"([0-9]{1,15}(?:\.[0-9]{1,15})?)\s*(ms|s|m|h|d)")
@@ -37,14 +37,14 @@ _EPOCH = 1_000_000_000
 """A number so large is no span in seconds but a time since 1970."""
 
 
-class Left(NamedTuple):
+class Remaining(NamedTuple):
     """How many requests (or shares of tokens) are left, and in how many seconds there are more."""
 
     number: int | None = None
     seconds: float | None = None
 
 
-def left_of(headers: Mapping[str, str], told: LeftHeaders | None, now: datetime | None = None) -> Left:
+def remaining_of(headers: Mapping[str, str], told: LeftHeaders | None, now: datetime | None = None) -> Remaining:
     """The scarcest that the headers tell of.
 
     :param told: the headers' names in the dialect, where it gives some.
@@ -52,16 +52,16 @@ def left_of(headers: Mapping[str, str], told: LeftHeaders | None, now: datetime 
     found = []
     standard = dict(_PAIR.findall(headers.get("RateLimit") or ""))
     if "r" in standard:
-        found.append(Left(int(standard["r"]), float(standard["t"]) if "t" in standard else None))
+        found.append(Remaining(int(standard["r"]), float(standard["t"]) if "t" in standard else None))
     names = [("RateLimit-Remaining", "RateLimit-Reset")]
     if told is not None:
         names += [(told.requests or "", told.requests_again or ""), (told.tokens or "", told.tokens_again or "")]
     for name, again in names:
         count = headers.get(name) if name else None
         if count is not None and re.fullmatch(r"\s*-?[0-9]{1,15}(\.0*)?\s*", count):
-            found.append(Left(int(float(count)), span(headers.get(again), now) if again else None))
+            found.append(Remaining(int(float(count)), span(headers.get(again), now) if again else None))
     known = [one for one in found if one.seconds is not None]
-    return min(known, key=lambda one: one.number or 0, default=Left())
+    return min(known, key=lambda one: one.number or 0, default=Remaining())
 
 
 def span(text: str | None, now: datetime | None = None) -> float | None:
@@ -135,10 +135,10 @@ class Slots:
                 future.set_result(None)
 
 
-class Pace:
+class RateControl:
     """The pace at one endpoint. `share` is this program's part of the slots."""
 
-    def __init__(self, limits: Limits, sharing: Sharing | None = None) -> None:
+    def __init__(self, limits: Limits, sharing: SharedLimits | None = None) -> None:
         self.limits, self.sharing = limits, sharing
         self.share = limits.concurrency
         self.users = 1
@@ -244,7 +244,7 @@ class Pace:
             self._allowed = min(self.limits.concurrency, self._allowed + 1 / self._allowed)
             self._set_room()
 
-    def heed(self, left: Left) -> None:
+    def heed(self, left: Remaining) -> None:
         """Take in what a reply's headers say is left of the service's limits."""
         if left.number is None or left.seconds is None:
             return

@@ -115,12 +115,14 @@ class Secret:
             copy[name] = self.out_of(copy[name])
         return copy
 
-    def passing(self, hear: Callable[[str], None]) -> Passing:
+    def passing(self, hear: Callable[[str], None]) -> StreamFilter:
         """Something that passes text on as it comes, but holds back what may be the beginning of the key."""
-        return Passing(self, {one for key in self._plain for one in (quote(key, safe=""), *_encodings(key))}, hear)
+        return StreamFilter(
+            self, {one for key in self._plain for one in (quote(key, safe=""), *_encodings(key))}, hear
+        )
 
 
-class Passing:
+class StreamFilter:
     """Text on its way to a screen, piece by piece; `end` lets what was held back pass once no more comes."""
 
     def __init__(self, secret: Secret, whole: Collection[str], hear: Callable[[str], None]) -> None:

@@ -9,20 +9,20 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from drovik.dialects.request import RequestWriter
-from drovik.dialects.response import Unpacked
+from drovik.dialects.response import ParsedReply
 from drovik.errors import Problem
 from drovik.images.prepare import Prepared
-from drovik.planning.plan import Ask
+from drovik.planning.plan import Request
 from drovik.project.dialects import Dialect
 from drovik.project.keys import key_of
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Endpoint
-from drovik.store.caches import Handles
-from drovik.transport.circuit_breaker import Circuit
+from drovik.store.caches import UploadCache
+from drovik.transport.circuit_breaker import CircuitBreaker
 from drovik.transport.outcomes import REMEDIES, Outcome
-from drovik.transport.rate_control import Pace, left_of
+from drovik.transport.rate_control import RateControl, remaining_of
 from drovik.transport.secret import Secret
-from drovik.transport.shared_limits import Sharing
+from drovik.transport.shared_limits import SharedLimits
 
 PREPARED_AHEAD = 2
 YOUNGEST_KEY = 5.0
@@ -46,17 +46,17 @@ class _NoHandles:
         pass
 
 
-class Line:
+class EndpointSession:
     """One endpoint's asks and slots; `stopped` holds why a model, or the whole line (""), is asked no more."""
 
     def __init__(
         self,
         project: Project,
         name: str,
-        asks: Sequence[Ask] = (),
-        handles: Handles | None = None,
+        asks: Sequence[Request] = (),
+        handles: UploadCache | None = None,
         lend: Callable[[Prepared], str] | None = None,
-        sharing: Sharing | None = None,
+        sharing: SharedLimits | None = None,
     ) -> None:
         self.name = name
         self.endpoint: Endpoint = project.settings.endpoints[name]
@@ -65,17 +65,17 @@ class Line:
         self.secret = Secret(self.key)
         """Takes the key out of what comes back."""
         self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None, lend)
-        self.handles: Handles | _NoHandles = handles or _NoHandles()
+        self.handles: UploadCache | _NoHandles = handles or _NoHandles()
         self.handing: dict[str, asyncio.Lock] = {}
         self.asks = asks
-        self.pace = Pace(self.endpoint.limits, sharing)
-        self.circuit = Circuit(self.endpoint.limits.concurrency, self.endpoint.limits.give_up_after)
+        self.pace = RateControl(self.endpoint.limits, sharing)
+        self.circuit = CircuitBreaker(self.endpoint.limits.concurrency, self.endpoint.limits.give_up_after)
         self.ahead = asyncio.Semaphore(self.endpoint.limits.concurrency + PREPARED_AHEAD)
         self.headers: Mapping[str, str] = {}
         """Those of the last reply."""
         self.worked: set[str] = set()
         self.stopped: dict[str, Problem] = {}
-        self.refused: dict[str, list[tuple[int, Ask]]] = {}
+        self.refused: dict[str, list[tuple[int, Request]]] = {}
         """The attempts that were bad requests while nothing had worked with the model: open until something does."""
         self._key_at = time.monotonic()
         self._refused: Counter[str] = Counter()
@@ -108,12 +108,12 @@ class Line:
             return f"{self.name} is all taken by other programs"
         return ""
 
-    def learn(self, ask: Ask, outcome: Outcome, unpacked: Unpacked | None, last_try: bool) -> None:
+    def learn(self, ask: Request, outcome: Outcome, unpacked: ParsedReply | None, last_try: bool) -> None:
         """Take in what came of an attempt; it may quieten or stop the line, or stop the model."""
         model = ask.arm.model_name
         self._set_pace(outcome)
         if unpacked is not None:
-            self.pace.heed(left_of(self.headers, self.dialect.left))
+            self.pace.heed(remaining_of(self.headers, self.dialect.left))
         if outcome.kind in ("answered", "incomplete"):
             self._learn_from_answer(model, unpacked)
         elif outcome.stops == "endpoint":
@@ -152,7 +152,7 @@ class Line:
         place = f"endpoints.{self.name}.limits"
         self.stopped.setdefault("", Problem(what, "go on later with: drovik send", FILE_NAME, place))
 
-    def _learn_from_answer(self, model: str, unpacked: Unpacked | None) -> None:
+    def _learn_from_answer(self, model: str, unpacked: ParsedReply | None) -> None:
         self.worked.add(model)
         self._unreached = 0
         if unpacked is None or not unpacked.note:
@@ -164,7 +164,7 @@ class Line:
             place = f"dialects/{self.endpoint.dialect}.toml"
             self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
 
-    def _stop(self, scope: str, ask: Ask, outcome: Outcome) -> None:
+    def _stop(self, scope: str, ask: Request, outcome: Outcome) -> None:
         """Ask a model no further, or (with the scope "") nobody at this endpoint, and keep why."""
         words = _clean(outcome.words)
         said = f': "{words}"' if words else ""

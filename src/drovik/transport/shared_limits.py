@@ -18,7 +18,7 @@ from typing import TypeVar
 from platformdirs import user_state_path
 
 from drovik.project.settings import Limits
-from drovik.store.claims import LEASE_SECONDS, born, is_running
+from drovik.store.claims import LEASE_SECONDS, is_running, process_start_time
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS users (
@@ -36,14 +36,14 @@ _BURST_SHARE = 20
 
 
 @dataclass(frozen=True)
-class Share:
+class SlotShare:
     """How many slots this program may use now, and how many programs use the endpoint."""
 
     slots: int
     users: int
 
 
-class Sharing:
+class SharedLimits:
     """This program's part in an endpoint's limits.
 
     :param path: the file; None for a program that keeps to the limits by itself.
@@ -101,7 +101,7 @@ class Sharing:
         self._forget_the_dead(connection)
         cursor = connection.execute(
             "INSERT INTO users (endpoint, pid, born, in_use, seen) VALUES (?, ?, ?, 0, ?)",
-            (self._endpoint, os.getpid(), born(os.getpid()), time.monotonic()),
+            (self._endpoint, os.getpid(), process_start_time(os.getpid()), time.monotonic()),
         )
         self._own[connection] = int(cursor.lastrowid or 0)
 
@@ -115,14 +115,14 @@ class Sharing:
         self._connection.close()
         self._spare.close()
 
-    def share(self, in_use: int) -> Share:
+    def share(self, in_use: int) -> SlotShare:
         """This program's part of the slots: an even share, less what others still have under way of their own.
 
         :param in_use: how many it has under way.
         """
         concurrency = self._limits.concurrency
 
-        def action(connection: sqlite3.Connection) -> Share:
+        def action(connection: sqlite3.Connection) -> SlotShare:
             self._forget_the_dead(connection)
             query = "UPDATE users SET in_use = ?, seen = ? WHERE id = ?"
             if not connection.execute(query, (in_use, time.monotonic(), self._own.get(connection))).rowcount:
@@ -134,7 +134,7 @@ class Sharing:
             rank = next((number for number, row in enumerate(rows) if row[0] == own), 0)
             mine = concurrency // len(rows) + (rank < concurrency % len(rows))
             others = sum(row[1] for row in rows if row[0] != own)
-            return Share(max(0, min(mine, concurrency - others)), len(rows))
+            return SlotShare(max(0, min(mine, concurrency - others)), len(rows))
 
         return self._done(action)
 

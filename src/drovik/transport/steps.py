@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.dialects.reply_path import compile_place
 from drovik.dialects.request_template import HttpRequest, RequestTemplate
-from drovik.dialects.response import nothing_at, words_of
+from drovik.dialects.response import error_message, missing_path_note
 from drovik.heavy import aiohttp
 from drovik.project.arms import digest, digest_of_bytes
 from drovik.project.dialects import Step, Until
@@ -26,7 +26,7 @@ from drovik.transport.outcomes import Outcome
 
 if TYPE_CHECKING:
     from drovik.dialects.request import Draft, DraftPicture
-    from drovik.transport.session import Line
+    from drovik.transport.session import EndpointSession
 
 
 FIRST_LOOK = 0.1
@@ -37,13 +37,13 @@ _PASSING = ("lost", "timeout", "unreachable", "limited", "service_error")
 """What may befall one look at whether an answer is there, without the answer being lost."""
 
 
-class Ended(NoReply):
+class StepEnded(NoReply):
     """What was waited for will not come: the service says that it failed."""
 
 
 async def fetch_clean(
     session: aiohttp.ClientSession,
-    line: Line,
+    line: EndpointSession,
     request: HttpRequest,
     form: str,
     listen: Callable[[bytes], None] | None = None,
@@ -63,7 +63,7 @@ async def fetch_clean(
 
 async def send(
     session: aiohttp.ClientSession,
-    line: Line,
+    line: EndpointSession,
     request: HttpRequest,
     until: Until | None,
     listen: Callable[[bytes], None] | None = None,
@@ -85,7 +85,7 @@ async def send(
             done, state = _is_there(got, until)
             if done:
                 return got
-        except Ended:
+        except StepEnded:
             raise
         except NoReply as failure:
             if failure.outcome.kind not in _PASSING:
@@ -110,10 +110,12 @@ def _is_there(got: HttpReply, until: Until) -> tuple[bool, object]:
         raise NoReply(Outcome("unreadable", again=True, words="the reply to look at is not JSON")) from None
     found = [one for one in compile_place(until.at)(tree, got.headers) if one is not None]
     if not found:
-        return False, nothing_at(until.at, tree)
+        return False, missing_path_note(until.at, tree)
     state = str(found[0])
     if state in until.fails:
-        raise Ended(Outcome("service_error", again=True, words=f"the service says '{state}': {words_of(got.body)}"))
+        raise StepEnded(
+            Outcome("service_error", again=True, words=f"the service says '{state}': {error_message(got.body)}")
+        )
     return (state in until.is_ if until.is_ else True), state
 
 
@@ -127,7 +129,7 @@ class StepFailed(Exception):
         super().__init__(outcome.words)
 
 
-async def run_steps(session: aiohttp.ClientSession, line: Line, draft: Draft, fresh: bool) -> bool:
+async def run_steps(session: aiohttp.ClientSession, line: EndpointSession, draft: Draft, fresh: bool) -> bool:
     """Run every step of a draft and add what it takes.
 
     :param fresh: take nothing that was kept from before.
@@ -150,7 +152,7 @@ async def run_steps(session: aiohttp.ClientSession, line: Line, draft: Draft, fr
 
 async def _hand_over(
     session: aiohttp.ClientSession,
-    line: Line,
+    line: EndpointSession,
     draft: Draft,
     step: Step,
     template: RequestTemplate,
@@ -169,14 +171,14 @@ async def _hand_over(
     return found
 
 
-def _key(line: Line, step: Step, picture: DraftPicture) -> str:
+def _key(line: EndpointSession, step: Step, picture: DraftPicture) -> str:
     own = digest_of_bytes(picture.prepared.data) if picture.prepared else picture.values.get("address")
     return digest({"url": line.endpoint.url, "step": step.model_dump(mode="json"), "picture": own})
 
 
 async def _take(
     session: aiohttp.ClientSession,
-    line: Line,
+    line: EndpointSession,
     draft: Draft,
     step: Step,
     template: RequestTemplate,
@@ -209,7 +211,7 @@ def _taken(step: Step, got: HttpReply) -> dict[str, Any]:
         found = compile_place(place)(tree, got.headers)
         value = next((one for one in found if isinstance(one, str | int | float)), None)
         if value is None:
-            there = f"no {place}" if place.startswith("header") else nothing_at(place, tree)
+            there = f"no {place}" if place.startswith("header") else missing_path_note(place, tree)
             raise StepFailed(step.name, Outcome("bad_request", words=there), got)
         taken[name] = value
     return taken

@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from drovik.workflow.asking import (
-        Asked,
-        HandAnswer,
-        ask_by_hand,
+        AdhocAnswer,
+        AskResult,
+        ask_adhoc,
         chosen_models,
         failure_of,
         prep_of,
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
         with_id,
     )
     from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
-    from drovik.workflow.plan import Planned, Wanted, make_plan
+    from drovik.workflow.plan import Planned, Selection, make_plan
     from drovik.workflow.projects import check_project, load_project
     from drovik.workflow.services import (
         USERS,
@@ -34,22 +34,22 @@ if TYPE_CHECKING:
         services_at,
         users_folder,
     )
-    from drovik.workflow.session import courier_for, send
+    from drovik.workflow.session import dispatcher_for, send
 
 __all__ = [
     "USERS",
-    "Asked",
-    "HandAnswer",
+    "AdhocAnswer",
+    "AskResult",
     "Planned",
+    "Selection",
     "SendingEstimate",
     "Services",
-    "Wanted",
-    "ask_by_hand",
+    "ask_adhoc",
     "budget_for",
     "check_project",
     "chosen_models",
     "concurrency_bound",
-    "courier_for",
+    "dispatcher_for",
     "estimate_sending",
     "estimates_and_bills",
     "failure_of",
@@ -69,12 +69,15 @@ __all__ = [
 ]
 
 _NAMES_OF = {
-    "asking": "Asked HandAnswer ask_by_hand chosen_models failure_of prep_of question_with require_slots settings_for wants_bytes with_id",
+    "asking": (
+        "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of question_with require_slots "
+        "settings_for wants_bytes with_id"
+    ),
     "estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
-    "plan": "Planned Wanted make_plan",
+    "plan": "Planned Selection make_plan",
     "projects": "check_project load_project",
     "services": "Services USERS budget_for concurrency_bound require_agreed_folders services_at users_folder",
-    "session": "courier_for send",
+    "session": "dispatcher_for send",
 }
 _MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names.split()}
 

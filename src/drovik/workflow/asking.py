@@ -18,8 +18,8 @@ from drovik.dialects.request import RequestWriter
 from drovik.errors import Problem, ServiceError, UsageError, known_words
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answers_for
-from drovik.planning.plan import ask_of, plan_sending
-from drovik.planning.sources import Question, by_hand, source_digests
+from drovik.planning.plan import plan_sending, request_of
+from drovik.planning.sources import Question, adhoc_project, source_digests
 from drovik.project.cases import Picture
 from drovik.project.preps import Prep
 from drovik.project.schemas import check_schema
@@ -27,12 +27,12 @@ from drovik.project.settings import FILE_NAME, Model, Settings
 from drovik.project.toml_files import problems_of
 from drovik.store.store import Store
 from drovik.workflow.services import all_services, require_sendable
-from drovik.workflow.session import wait_for
+from drovik.workflow.session import run_blocking
 
 if TYPE_CHECKING:
     from drovik.parsing.answer_text import Answer
-    from drovik.planning.plan import Ask
-    from drovik.planning.sources import ByHand, Question
+    from drovik.planning.plan import Request
+    from drovik.planning.sources import AdhocProject, Question
     from drovik.project.cases import Picture
     from drovik.project.preps import Prep
     from drovik.project.settings import ProjectFile
@@ -41,7 +41,7 @@ if TYPE_CHECKING:
 from collections.abc import Awaitable
 from typing import Protocol
 
-from drovik.transport.dispatcher import Courier, SendingOptions
+from drovik.transport.dispatcher import Dispatcher, SendingOptions
 from drovik.transport.listener import Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
@@ -52,10 +52,10 @@ _SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 
 
 @dataclass(frozen=True)
-class HandAnswer:
+class AdhocAnswer:
     """One answer: of which model, about which case, and which time of several."""
 
-    ask: Ask
+    ask: Request
     answer: Answer
 
     @property
@@ -65,22 +65,22 @@ class HandAnswer:
 
 
 @dataclass(frozen=True)
-class Asked:
+class AskResult:
     """What came of it all: the answers, and what could not be had and why."""
 
-    answers: tuple[HandAnswer, ...]
+    answers: tuple[AdhocAnswer, ...]
     troubles: tuple[Problem, ...]
     interrupted: bool
     missing: int
 
 
-class Watching(Listener, Protocol):
+class AnswerListener(Listener, Protocol):
     """A listener that knows what came of what it heard of."""
 
-    def has_heard(self, ask: Ask) -> bool:
+    def has_heard(self, ask: Request) -> bool:
         """Whether an attempt at an ask came to an end."""
 
-    def trouble_of(self, ask: Ask) -> Problem:
+    def trouble_of(self, ask: Request) -> Problem:
         """What came of the last attempt at an ask that has no answer."""
 
 
@@ -209,7 +209,7 @@ def wants_bytes(services: Services, models: Sequence[str]) -> bool:
     return False
 
 
-async def ask_by_hand(
+async def ask_adhoc(
     services: Services,
     settings: ProjectFile,
     question: Question,
@@ -218,10 +218,10 @@ async def ask_by_hand(
     *,
     repeats: int = 1,
     said: tuple[str, ...] = (),
-    listener: Watching | None = None,
-    run: Callable[[Courier], Awaitable[Tally]] = send,
+    listener: AnswerListener | None = None,
+    run: Callable[[Dispatcher], Awaitable[Tally]] = send,
     wanted: Callable[[str, str, int], bool] | None = None,
-) -> tuple[Asked, ByHand]:
+) -> tuple[AskResult, AdhocProject]:
     """Send a question about each case to each model, and gather what comes back.
 
     :param listener: hears answers as they come, and knows what came of those that have none.
@@ -231,30 +231,30 @@ async def ask_by_hand(
     :raises DrovikError: where a picture or a key is missing.
     """
 
-    made = by_hand(Path.cwd(), settings, services.dialects, services.keys, question, cases)
+    made = adhoc_project(Path.cwd(), settings, services.dialects, services.keys, question, cases)
     project = made.project
     digests = source_digests(project, store, project.cases)
     asks = [
-        ask_of(made.task, arm, case, digests, said, repeat=repeat)
+        request_of(made.task, arm, case, digests, said, repeat=repeat)
         for case in project.cases
         for arm in made.arms
         for repeat in range(1, repeats + 1)
         if wanted is None or wanted(case.id, arm.model_name, repeat)
     ]
     plan = plan_sending(asks, store.concluded())
-    tally = await run(Courier(project, store, plan, SendingOptions(listener=listener, shared=shared_file())))
+    tally = await run(Dispatcher(project, store, plan, SendingOptions(listener=listener, shared=shared_file())))
     answers = answers_for(project, store, made.task, asks)
-    found = [HandAnswer(ask, answers[ask.identity]) for ask in asks if ask.identity in answers]
+    found = [AdhocAnswer(ask, answers[ask.identity]) for ask in asks if ask.identity in answers]
     good = tuple(one for one in found if one.answer.status != "failed")
     troubles = [*tally.warnings.values(), *tally.stops]
     troubles += [failure_of(one) for one in found if one.answer.status == "failed"]
     if listener is not None and not tally.stops:
         unanswered = [ask for ask in asks if ask.identity not in answers]
         troubles += [listener.trouble_of(ask) for ask in unanswered if listener.has_heard(ask)]
-    return Asked(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(asks) - len(good)), made
+    return AskResult(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(asks) - len(good)), made
 
 
-def failure_of(one: HandAnswer) -> Problem:
+def failure_of(one: AdhocAnswer) -> Problem:
     """Why an answer failed."""
     return Problem(f"{one.ask.case.id}, {one.model}: {one.answer.note or 'no reply after all tries'}")
 
@@ -295,14 +295,14 @@ def ask(
     case = "+".join(one.name for one in paths) or "no picture", [Picture(str(one.resolve())) for one in paths]
     made = question_with(services, models, question, system, schema)
 
-    async def work() -> Asked:
+    async def work() -> AskResult:
         with (
             tempfile.TemporaryDirectory(prefix="drovik-") as home,
             Store(Path(home) / "store" / "asked.sqlite") as store,
         ):
-            return (await ask_by_hand(services, settings, made, [case], store))[0]
+            return (await ask_adhoc(services, settings, made, [case], store))[0]
 
-    asked = wait_for(work())
+    asked = run_blocking(work())
     if not asked.answers:
         raise ServiceError(asked.troubles or Problem("no answer came", "try it step by step: drovik endpoint try"))
     return asked.answers[0].answer

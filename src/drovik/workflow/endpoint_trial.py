@@ -18,11 +18,11 @@ from urllib.parse import urlsplit
 
 from drovik.dialects.learn.samples import SampleReply
 from drovik.dialects.request_template import HttpRequest
-from drovik.dialects.response import Unpacked
+from drovik.dialects.response import ParsedReply
 from drovik.errors import DrovikError
 from drovik.heavy import Image, ImageDraw, ImageFont, aiohttp
-from drovik.planning.plan import Ask, ask_of
-from drovik.planning.sources import Question, by_hand
+from drovik.planning.plan import Request, request_of
+from drovik.planning.sources import Question, adhoc_project
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect
 from drovik.project.keys import shown_key
@@ -33,7 +33,7 @@ from drovik.transport.http import NoReply, fetch
 from drovik.transport.outcomes import REMEDIES, Outcome
 from drovik.transport.preparer import write_request
 from drovik.transport.queue import lending, takes_addresses
-from drovik.transport.session import Line
+from drovik.transport.session import EndpointSession
 
 SIZE = (480, 360)
 
@@ -85,7 +85,7 @@ _LIMITS = re.compile(r"limit|remaining|quota|reset|retry-after", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
-class Tried:
+class TrialStep:
     """One step: what it is about, what came of it in words, what to do where it is bad, and its seconds."""
 
     step: str
@@ -99,7 +99,7 @@ class Tried:
 class _Come:
     """What came of one question."""
 
-    unpacked: Unpacked | None
+    unpacked: ParsedReply | None
     outcome: Outcome
     seconds: float
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -113,7 +113,7 @@ async def try_endpoint(
     dialects: dict[str, Dialect],
     keys: dict[str, str],
     chance: random.Random,
-) -> AsyncIterator[Tried]:
+) -> AsyncIterator[TrialStep]:
     """Try an endpoint with one of its models; each step as it is done.
 
     :param chance: draws the picture.
@@ -159,7 +159,7 @@ async def first_reply(
     return SampleReply(come.body.decode("utf-8", "replace"), dict(come.headers))
 
 
-async def _reached(session: aiohttp.ClientSession, url: str) -> Tried:
+async def _reached(session: aiohttp.ClientSession, url: str) -> TrialStep:
     started = time.perf_counter()
     try:
         got = await fetch(session, HttpRequest("GET", f"{url}/", {}, b""), 15.0, most=1_000_000)
@@ -173,9 +173,9 @@ async def _reached(session: aiohttp.ClientSession, url: str) -> Tried:
                 "untrusted": f"the certificate of {url} is not trusted",
             }
             words = f"{what.get(outcome.kind, f'{url} does not answer')}: {outcome.words}"
-            return Tried("reached", "bad", words, REMEDIES.get(outcome.kind, ""), seconds)
+            return TrialStep("reached", "bad", words, REMEDIES.get(outcome.kind, ""), seconds)
         words = f"{url} is there ({outcome.words})"
-    return Tried("reached", "good", words, "", time.perf_counter() - started)
+    return TrialStep("reached", "good", words, "", time.perf_counter() - started)
 
 
 class _Asker:
@@ -193,11 +193,11 @@ class _Asker:
         self.session, self.folder, self.name = session, folder, name
         self.settings, self.dialects, self.keys = settings, dialects, keys
         self.endpoint = settings.endpoints[name]
-        self.line: Line = self._line(None)
+        self.line: EndpointSession = self._line(None)
 
-    def _line(self, lend: Any) -> Line:
-        made = by_hand(self.folder, self.settings, self.dialects, self.keys, Question())
-        return Line(made.project, self.name, lend=lend)
+    def _line(self, lend: Any) -> EndpointSession:
+        made = adhoc_project(self.folder, self.settings, self.dialects, self.keys, Question())
+        return EndpointSession(made.project, self.name, lend=lend)
 
     async def ask(self, question: Question, picture: bytes | None) -> _Come:
         """One question, with or without a picture."""
@@ -207,9 +207,9 @@ class _Asker:
             (self.folder / "probe.png").write_bytes(picture)
             pictures = [Picture("probe.png")]
             digests = {"probe.png": source_digest(picture)}
-        made = by_hand(self.folder, self.settings, self.dialects, self.keys, question, [("tried", pictures)])
+        made = adhoc_project(self.folder, self.settings, self.dialects, self.keys, question, [("tried", pictures)])
         project = made.project
-        ask = ask_of(made.task, made.arms[0], project.cases[0], digests)
+        ask = request_of(made.task, made.arms[0], project.cases[0], digests)
         local = picture is not None and takes_addresses(project, self.endpoint)
         if local and is_loopback(urlsplit(self.endpoint.url).hostname):
             async with lending() as lend:
@@ -217,7 +217,7 @@ class _Asker:
                 return await self._asked(project, ask)
         return await self._asked(project, ask)
 
-    async def _asked(self, project: Any, ask: Ask) -> _Come:
+    async def _asked(self, project: Any, ask: Request) -> _Come:
         try:
             written = write_request(project, self.line.writer, ask, "tried")
         except DrovikError as error:
@@ -229,45 +229,45 @@ class _Asker:
         return _Come(unpacked, outcome, seconds, dict(self.line.headers), reply.body if reply else None)
 
 
-def _text_steps(come: _Come, line: Line, model: str) -> list[Tried]:
+def _text_steps(come: _Come, line: EndpointSession, model: str) -> list[TrialStep]:
     """What one question without a picture says of key, model and text."""
     kind, words = come.outcome.kind, come.outcome.words
     key = f" ({shown_key(line.key)})" if line.key else ""
     if kind in ("key_rejected", "forbidden"):
         said = "is not accepted" if kind == "key_rejected" else "may not be used for this"
-        return [Tried("key accepted", "bad", f"the key{key} {said}: {words}", REMEDIES[kind], come.seconds)]
+        return [TrialStep("key accepted", "bad", f"the key{key} {said}: {words}", REMEDIES[kind], come.seconds)]
     accepted = "good" if line.key else "unknown"
     told = f"the key{key} is accepted" if line.key else "no key is asked for"
-    steps = [Tried("key accepted", accepted, told, "", come.seconds)]  # type: ignore[arg-type]
+    steps = [TrialStep("key accepted", accepted, told, "", come.seconds)]  # type: ignore[arg-type]
     if kind == "not_found":
         remedy = "correct the model's id, or the path in the dialect; see: drovik endpoint models"
         return [
             *steps,
-            Tried("model known", "bad", f"'{model}', or this path, is not known: {words}", remedy, come.seconds),
+            TrialStep("model known", "bad", f"'{model}', or this path, is not known: {words}", remedy, come.seconds),
         ]
     if kind == "redirected":
-        return [Tried("reached", "bad", f"the service {words}", REMEDIES[kind], come.seconds)]
+        return [TrialStep("reached", "bad", f"the service {words}", REMEDIES[kind], come.seconds)]
     if kind != "answered":
         unsure = [] if kind in ("bad_request", "no_pictures") else steps[:0]
         said = f"{kind.replace('_', ' ')}: {words}"
-        return [*unsure, Tried("text answered", "bad", said, REMEDIES.get(kind, ""), come.seconds)]
+        return [*unsure, TrialStep("text answered", "bad", said, REMEDIES.get(kind, ""), come.seconds)]
     steps.append(
-        Tried("model known", "good", f"'{model}' answers" + _reported(come.unpacked, model), "", come.seconds)
+        TrialStep("model known", "good", f"'{model}' answers" + _reported(come.unpacked, model), "", come.seconds)
     )
     return [*steps, _text_step(come)]
 
 
-def _reported(unpacked: Unpacked | None, model: str) -> str:
+def _reported(unpacked: ParsedReply | None, model: str) -> str:
     named = unpacked.model if unpacked else None
     return f", and calls itself '{named}'" if named and named != model else ""
 
 
-def _text_step(come: _Come) -> Tried:
+def _text_step(come: _Come) -> TrialStep:
     unpacked = come.unpacked
     if unpacked is None or unpacked.note or not unpacked.text.strip():
         words = (unpacked.note if unpacked else "") or "the answer is empty"
-        return Tried("text answered", "bad", words, "correct [reply] text in the dialect", come.seconds)
-    return Tried("text answered", "good", f"'{_short(unpacked.text)}'", "", come.seconds)
+        return TrialStep("text answered", "bad", words, "correct [reply] text in the dialect", come.seconds)
+    return TrialStep("text answered", "good", f"'{_short(unpacked.text)}'", "", come.seconds)
 
 
 def _short(text: str) -> str:
@@ -275,14 +275,14 @@ def _short(text: str) -> str:
     return line if len(line) <= 70 else line[:69] + "…"
 
 
-async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees: bool) -> AsyncIterator[Tried]:
+async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees: bool) -> AsyncIterator[TrialStep]:
     """What a question about a drawn picture says of sight, tokens and limits."""
     if not sees:
-        yield Tried("picture seen", "left out", "the model is set down as one that sees no pictures")
+        yield TrialStep("picture seen", "left out", "the model is set down as one that sees no pictures")
         come = text
     elif not asker.line.writer.takes_pictures():
         what = "the dialect has no place for a picture"
-        yield Tried("picture seen", "unknown", what, "learn it again from a sample with a picture")
+        yield TrialStep("picture seen", "unknown", what, "learn it again from a sample with a picture")
         come = text
     else:
         probe = chance.choice(PROBES)
@@ -292,41 +292,41 @@ async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees
     yield _limits_step(come.headers or text.headers)
 
 
-def _picture_step(come: _Come, probe: Probe) -> Tried:
+def _picture_step(come: _Come, probe: Probe) -> TrialStep:
     if come.outcome.kind != "answered" or come.unpacked is None:
         said = f"{come.outcome.kind.replace('_', ' ')}: {come.outcome.words}"
         remedy = REMEDIES.get(come.outcome.kind, "")
         if come.outcome.kind == "bad_request":
             remedy = "text alone was answered: compare how the dialect gives pictures with the documentation"
-        return Tried("picture seen", "bad", said, remedy, come.seconds)
+        return TrialStep("picture seen", "bad", said, remedy, come.seconds)
     answer = come.unpacked.text
     drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
     if probe.word.lower() in answer.lower():
-        return Tried("picture seen", "good", f"'{_short(answer)}'; it was {drawn}", "", come.seconds)
+        return TrialStep("picture seen", "good", f"'{_short(answer)}'; it was {drawn}", "", come.seconds)
     words = f"it was {drawn}, and the answer is '{_short(answer)}'"
     remedy = (
         "the picture may not arrive: compare how the dialect gives it with the documentation; or the model sees badly"
     )
-    return Tried("picture seen", "bad", words, remedy, come.seconds)
+    return TrialStep("picture seen", "bad", words, remedy, come.seconds)
 
 
 def _a(word: str) -> str:
     return f"{'an' if word[0] in 'aeiou' else 'a'} {word}"
 
 
-def _tokens_step(text: _Come, picture: _Come) -> Tried:
+def _tokens_step(text: _Come, picture: _Come) -> TrialStep:
     one, two = text.unpacked, picture.unpacked
     if one is None or (one.input_tokens is None and one.output_tokens is None):
         remedy = "say in [reply] where input_tokens and output_tokens stand, or money cannot be reckoned"
-        return Tried("tokens counted", "unknown", "the reply's counts are not known", remedy)
+        return TrialStep("tokens counted", "unknown", "the reply's counts are not known", remedy)
     words = f"{one.input_tokens} in and {one.output_tokens} out for the text"
     if two is not None and two is not one and two.input_tokens is not None:
         words += f", {two.input_tokens} in and {two.output_tokens} out with the picture"
-    return Tried("tokens counted", "good", words)
+    return TrialStep("tokens counted", "good", words)
 
 
-def _limits_step(headers: Mapping[str, str]) -> Tried:
+def _limits_step(headers: Mapping[str, str]) -> TrialStep:
     found = [f"{name}: {value}" for name, value in headers.items() if _LIMITS.search(name)]
     if not found:
-        return Tried("limits told", "unknown", "the reply's headers speak of none")
-    return Tried("limits told", "good", ", ".join(found[:6]))
+        return TrialStep("limits told", "unknown", "the reply's headers speak of none")
+    return TrialStep("limits told", "good", ", ".join(found[:6]))

@@ -9,7 +9,7 @@ from decimal import Decimal
 from types import MappingProxyType
 from typing import Any
 
-from drovik.cost.estimate import ArmQuote, Quoter, after_free, break_even, days_of, seconds_for
+from drovik.cost.estimate import ArmQuote, Estimator, break_even, days_of, less_allowances, seconds_for
 from drovik.cost.token_rates import Bounds, Rates
 from drovik.project.reading import Project
 from drovik.store.database import transaction
@@ -75,13 +75,13 @@ def estimate_sending(project: Project, store: Store, planned: Planned, cases: in
     """
     rates = Rates(project, store)
     to_send = [ask for asks in planned.plan.to_send.values() for ask in asks]
-    quotes = Quoter(planned.sources, rates).quotes(planned.threads, to_send, every=cases is not None)
+    quotes = Estimator(planned.sources, rates).quotes(planned.threads, to_send, every=cases is not None)
     known = len({one.case.id for own in planned.threads.values() for one in own})
     if cases is not None:
         quotes = [one.times(cases / known) for one in quotes]
     seconds = _seconds(project, rates, quotes)
     days = max((days_of(one.expected) for one in seconds.values()), default=1)
-    return SendingEstimate(tuple(quotes), after_free(quotes, days), seconds, known if cases is None else cases)
+    return SendingEstimate(tuple(quotes), less_allowances(quotes, days), seconds, known if cases is None else cases)
 
 
 def _seconds(project: Project, rates: Rates, quotes: Sequence[ArmQuote]) -> dict[str, Bounds]:

@@ -6,17 +6,19 @@ import json
 from urllib.parse import urlencode
 
 from drovik.dialects.learn.trees import leaves, names_of
-from drovik.dialects.learn.vocabulary import MODEL, folded
+from drovik.dialects.learn.vocabulary import MODEL, folded_name
 from drovik.dialects.reply_path import compile_path
 from drovik.dialects.request_template import HttpRequest
 from drovik.heavy import aiohttp
 from drovik.transport.http import NoReply
 from drovik.transport.outcomes import Outcome
-from drovik.transport.session import Line
+from drovik.transport.session import EndpointSession
 from drovik.transport.steps import fetch_clean
 
 
-async def list_models(session: aiohttp.ClientSession, line: Line, path: str, place: str | None) -> list[str]:
+async def list_models(
+    session: aiohttp.ClientSession, line: EndpointSession, path: str, place: str | None
+) -> list[str]:
     """The ids of the models that a service lists at a path.
 
     :param place: the JSONPath of the ids; None to take the likeliest.
@@ -49,11 +51,11 @@ async def list_models(session: aiohttp.ClientSession, line: Line, path: str, pla
         names = names_of(path_)
         if isinstance(value, str) and names and any(isinstance(step, int) for step in path_):
             listed = isinstance(path_[-1], int)
-            if listed or folded(names[-1]) in wanted:
+            if listed or folded_name(names[-1]) in wanted:
                 found.setdefault("/".join(names), []).append(value)
     best = max(
         found.items(),
-        key=lambda one: (folded(one[0].rpartition("/")[2]) in ("id", "model"), len(one[1])),
+        key=lambda one: (folded_name(one[0].rpartition("/")[2]) in ("id", "model"), len(one[1])),
         default=None,
     )
     return best[1] if best else []

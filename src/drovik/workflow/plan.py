@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from drovik.planning.plan import plan_sending
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Ask, Plan, Thread
+    from drovik.planning.plan import Plan, Request, Thread
     from drovik.planning.sources import Sources
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
@@ -18,14 +18,14 @@ if TYPE_CHECKING:
     from drovik.store.store import Store
 from drovik.evaluation.gathering import chosen_tasks
 from drovik.planning.answers import with_status
-from drovik.planning.conversation import follower, threads_of
+from drovik.planning.conversation import next_request, threads_of_task
 from drovik.planning.plan import sample_of_asks, sample_of_cases
 from drovik.planning.sources import source_digests
 from drovik.project.arms import arms_of, check_arm_words, fitting_arms
 
 
 @dataclass(frozen=True)
-class Wanted:
+class Selection:
     """What is wanted to be sent: of which tasks and arms (None: of all), all cases or a sample of them.
 
     `resend` are the statuses of answers that are to be sent again; `recheck` is of how many answers it is only to be
@@ -49,12 +49,12 @@ class Planned:
     threads: dict[str, list[Thread]]
     sources: Sources
 
-    def asks(self) -> list[Ask]:
+    def asks(self) -> list[Request]:
         """All that is known to be asked, answered or not."""
         return [ask for threads in self.threads.values() for one in threads for ask in one.every]
 
 
-def make_plan(project: Project, store: Store, wanted: Wanted) -> Planned:
+def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
     """What there is to send.
 
     :raises DrovikError: where a word fits no arm, or a picture is not there.
@@ -67,7 +67,7 @@ def make_plan(project: Project, store: Store, wanted: Wanted) -> Planned:
     cases = _cases(project, wanted)
     sources = source_digests(project, store, cases)
     sent = {task.name: fitting_arms(every[task.name], words) for task in chosen}
-    threads = {task.name: threads_of(project, store, task, sent[task.name], cases, sources) for task in chosen}
+    threads = {task.name: threads_of_task(project, store, task, sent[task.name], cases, sources) for task in chosen}
     asks = {name: [ask for one in found for ask in one.every] for name, found in threads.items()}
     if wanted.recheck:
         plan = _recheck(store, [ask for own in asks.values() for ask in own], wanted)
@@ -80,20 +80,20 @@ def make_plan(project: Project, store: Store, wanted: Wanted) -> Planned:
         if count and task.after and task.after.task not in sent:
             waiting[f"{task.name} waits for {task.after.task}"] = count
     plan = plan_sending(
-        mixed, store.concluded(), renew, follow=follower(project, store, sent, sources), waiting=waiting,
+        mixed, store.concluded(), renew, follow=next_request(project, store, sent, sources), waiting=waiting,
         endpoints=dict.fromkeys(arm.model.endpoint for one in sent.values() for arm in one),
     )  # fmt: skip
     return Planned(plan, sent, threads, sources)
 
 
-def _cases(project: Project, wanted: Wanted) -> Sequence[Case]:
+def _cases(project: Project, wanted: Selection) -> Sequence[Case]:
 
     if wanted.sample is None:
         return project.cases
     return sample_of_cases(project.cases, project.tasks, wanted.sample, wanted.seed)
 
 
-def _recheck(store: Store, asks: Sequence[Ask], wanted: Wanted) -> Plan:
+def _recheck(store: Store, asks: Sequence[Request], wanted: Selection) -> Plan:
     """A plan that asks some of what has an answer again."""
 
     good = store.answered_well()

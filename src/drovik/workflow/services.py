@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from platformdirs import user_config_path
 
-from drovik.cost.token_rates import cannot_be_bounded
+from drovik.cost.token_rates import unbounded_reasons
 from drovik.dialects.checking import check_reply_form, check_request_form
 from drovik.errors import DrovikError, Problem, UsageError, known_words
 from drovik.project.dialects import read_dialects
@@ -75,7 +75,7 @@ def budget_for(
     if not words:
         return None
     models = list(dict.fromkeys(arm.model_name for arms in planned.arms.values() for arm in arms))
-    problems = cannot_be_bounded(project.settings, models)
+    problems = unbounded_reasons(project.settings, models)
     if problems:
         raise UsageError(problems)
     prices = [one.price for name, one in project.settings.models.items() if name in models and one.price]

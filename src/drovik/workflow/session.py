@@ -15,27 +15,27 @@ from pathlib import Path
 from typing import Any, Literal, TypeVar
 
 from drovik.evaluation.gathering import gather
-from drovik.planning.plan import Ask
+from drovik.planning.plan import Request
 from drovik.project.arms import Arm, arms_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.project.tasks import Task
 from drovik.store.claims import Budget
 from drovik.store.store import Store
-from drovik.transport.dispatcher import Courier, SendingOptions
-from drovik.transport.listener import Ending, Listener
+from drovik.transport.dispatcher import Dispatcher, SendingOptions
+from drovik.transport.listener import AttemptEnd, Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
-from drovik.workflow.plan import Planned, Wanted, make_plan
+from drovik.workflow.plan import Planned, Selection, make_plan
 from drovik.workflow.projects import load_project
 from drovik.workflow.results import Scores
 from drovik.workflow.services import Services, budget_for, concurrency_bound, require_agreed_folders, require_sendable
 
 
-def courier_for(
+def dispatcher_for(
     project: Project, store: Store, planned: Planned, budget: Budget | None = None, listener: Listener | None = None
-) -> Courier:
+) -> Dispatcher:
     """What sends a plan; its `tally` can be watched while it runs.
 
     :param budget: the limit of money.
@@ -46,15 +46,15 @@ def courier_for(
         known = store.asked_rows()
         store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
     if plan.count() == 0:
-        return Courier(project, store, plan, SendingOptions(listener=listener))
+        return Dispatcher(project, store, plan, SendingOptions(listener=listener))
     bound, problem = concurrency_bound(project, list(plan.to_send))
-    courier = Courier(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
+    courier = Dispatcher(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
     if problem is not None:
         courier.tally.warn("files", problem)
     return courier
 
 
-async def send(courier: Courier) -> Tally:
+async def send(courier: Dispatcher) -> Tally:
     """Send what there is to send; cancelled, it leaves what is under way without a reply.
 
     :raises DrovikError: where the store cannot be written.
@@ -65,7 +65,7 @@ async def send(courier: Courier) -> Tally:
 T = TypeVar("T")
 
 
-def wait_for(work: Coroutine[Any, Any, T]) -> T:
+def run_blocking(work: Coroutine[Any, Any, T]) -> T:
     """Run something to its end, in a thread of its own where an event loop is running here already."""
     try:
         asyncio.get_running_loop()
@@ -102,15 +102,15 @@ class _Reporter:
     def __init__(self, on_event: Callable[[Event], object]) -> None:
         self._on_event = on_event
 
-    def begins(self, ask: Ask, try_: int) -> None:
+    def begins(self, ask: Request, try_: int) -> None:
         """See `Listener.begins`."""
         self._on_event(Event("begins", ask.task.name, ask.arm.name, ask.case.id, ask.repeat))
 
-    def text(self, ask: Ask, text: str) -> None:
+    def text(self, ask: Request, text: str) -> None:
         """See `Listener.text`."""
         self._on_event(Event("text", ask.task.name, ask.arm.name, ask.case.id, ask.repeat, text))
 
-    def ended(self, ask: Ask, ending: Ending) -> None:
+    def ended(self, ask: Request, ending: AttemptEnd) -> None:
         """See `Listener.ended`."""
         names = ask.task.name, ask.arm.name, ask.case.id, ask.repeat
         self._on_event(Event("ended", *names, "", ending.outcome.kind, ending.seconds))
@@ -125,7 +125,7 @@ class SendingPlan:
     """
 
     project: OpenProject
-    wanted: Wanted
+    wanted: Selection
     to_send: int
     answered: int
     by_arm: Mapping[tuple[str, str], int]
@@ -180,7 +180,7 @@ class OpenProject:
         :param resend: statuses of answers that are to be sent again, such as "failed".
         :raises UsageError: where a name fits nothing.
         """
-        wanted = Wanted(_several(task), _several(arm), _several(resend) or (), sample, seed)
+        wanted = Selection(_several(task), _several(arm), _several(resend) or (), sample, seed)
         with Store(self.project.store_path) as store:
             planned = make_plan(self.project, store, wanted)
         by_arm: dict[tuple[str, str], int] = {}
@@ -217,7 +217,7 @@ class OpenProject:
                 require_agreed_folders(services, trust, None)
                 limit = budget_for(project, store, planned, _several(budget) or (), "budget")
             listener = _Reporter(on_event) if on_event else None
-            return await send(courier_for(project, store, planned, limit, listener))
+            return await send(dispatcher_for(project, store, planned, limit, listener))
 
     def send_now(
         self,
@@ -228,7 +228,7 @@ class OpenProject:
         trust: bool = False,
     ) -> Tally:
         """As `send`, and waits for the end; also where an event loop is running, as in a notebook."""
-        return wait_for(self.send(plan, budget=budget, on_event=on_event, trust=trust))
+        return run_blocking(self.send(plan, budget=budget, on_event=on_event, trust=trust))
 
     def evaluate(self, *, task: Names = None, arm: Names = None, split: str = "tune", trust: bool = False) -> Scores:
         """The scores of all that is answered; nothing is sent.

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.ask.files import Files
-from drovik.cli.ask.save_project import keep, see_that_it_can_be_kept
-from drovik.cli.ask.shown import Hears, document, endpoints_of, pictures_of, show
-from drovik.cli.pictures.given import given_pictures, sorted_out
+from drovik.cli.ask.save_project import require_storable, save_project
+from drovik.cli.ask.shown import AnswerPrinter, document, endpoints_of, pictures_of, show
+from drovik.cli.pictures.given import named_pictures, sort_words
 from drovik.cli.printing import print_json, say
 from drovik.cli.sending import until_stopped
 from drovik.cli.services import all_services, require_sendable
@@ -24,9 +24,9 @@ from drovik.project.schemas import check_schema
 from drovik.store.store import Store
 
 if TYPE_CHECKING:
-    from drovik.cli.pictures.given import Given, Words
+    from drovik.cli.pictures.given import CommandWords, NamedPicture
     from drovik.planning.sources import Question
-    from drovik.workflow.asking import Asked
+    from drovik.workflow.asking import AskResult
     from drovik.workflow.services import Services
 
 
@@ -98,25 +98,25 @@ def run(arguments: argparse.Namespace) -> int:
 
     services, by_id = workflow.with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
     models = workflow.chosen_models(services, [*(arguments.model or ()), *by_id])
-    words = sorted_out(arguments.words, arguments.question)
+    words = sort_words(arguments.words, arguments.question)
     _see_that_it_fits(arguments, words)
     if arguments.keep:
-        see_that_it_can_be_kept(arguments.keep)
+        require_storable(arguments.keep)
     settings = workflow.settings_for(
         services, models, workflow.prep_of(services, arguments.prep), overrides_of(arguments)
     )
     workflow.require_slots(services, settings)
     question = _question(arguments, words, services, models)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
-        given = given_pictures(words, Path(folder), workflow.wants_bytes(services, models))
+        given = named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
         each = bool(words.folders) or arguments.each
         cases = _cases(given, each)
         kept = Files(arguments, settings, question, len(models) > 1)
         single = len(cases) * len(models) * arguments.repeat == 1 and not arguments.json
         with Store(Path(folder) / "store" / "asked.sqlite") as store:
-            hears = Hears(stream=single and question.schema is None and not kept.files, whole=kept.take)
+            hears = AnswerPrinter(stream=single and question.schema is None and not kept.files, whole=kept.take)
             require_sendable(services, endpoints_of(settings), arguments.trust)
-            asking = workflow.ask_by_hand(
+            asking = workflow.ask_adhoc(
                 services, settings, question, pictures_of(cases), store,
                 repeats=arguments.repeat, listener=hears, run=until_stopped, wanted=kept.wanted,
             )  # fmt: skip
@@ -126,11 +126,11 @@ def run(arguments: argparse.Namespace) -> int:
             else:
                 show(asked, hears, kept, question, len(models) > 1)
             if arguments.keep:
-                keep(arguments.keep, services, made, question, cases, store, asked)
+                save_project(arguments.keep, services, made, question, cases, store, asked)
     return _code(asked)
 
 
-def _see_that_it_fits(arguments: argparse.Namespace, words: Words) -> None:
+def _see_that_it_fits(arguments: argparse.Namespace, words: CommandWords) -> None:
     if arguments.repeat < 1:
         raise UsageError(Problem("--repeat is at least 1", "correct it"))
     if arguments.schema and arguments.field:
@@ -143,7 +143,7 @@ def _see_that_it_fits(arguments: argparse.Namespace, words: Words) -> None:
         say("Answers about a folder are shown here only; --table FILE.csv or --out DIR keeps them.", style="dim")
 
 
-def _cases(given: Sequence[Given], each: bool) -> list[tuple[str, list[Given]]]:
+def _cases(given: Sequence[NamedPicture], each: bool) -> list[tuple[str, list[NamedPicture]]]:
     """What each answer is about: every picture alone, or all of them together."""
     if not each:
         return [("+".join(one.name for one in given) or "no picture", list(given))]
@@ -156,7 +156,9 @@ def _cases(given: Sequence[Given], each: bool) -> list[tuple[str, list[Given]]]:
     return cases
 
 
-def _question(arguments: argparse.Namespace, words: Words, services: Services, models: Sequence[str]) -> Question:
+def _question(
+    arguments: argparse.Namespace, words: CommandWords, services: Services, models: Sequence[str]
+) -> Question:
     return workflow.question_with(services, models, words.question, arguments.system, _schema(arguments))
 
 
@@ -197,7 +199,7 @@ def schema_of_fields(fields: Sequence[str]) -> dict[str, Any]:
 # Showing.
 
 
-def _code(asked: Asked) -> int:
+def _code(asked: AskResult) -> int:
     if asked.interrupted:
         return INTERRUPTED
     if asked.missing:

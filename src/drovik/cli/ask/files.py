@@ -20,10 +20,10 @@ from drovik.text import visible
 
 if TYPE_CHECKING:
     from drovik.parsing.answer_text import Answer
-    from drovik.planning.plan import Ask
+    from drovik.planning.plan import Request
     from drovik.planning.sources import Question
     from drovik.project.settings import ProjectFile
-    from drovik.transport.listener import Ending
+    from drovik.transport.listener import AttemptEnd
 
 
 COLUMNS = (
@@ -186,7 +186,7 @@ class Files:
         self.there += not wanted
         return wanted
 
-    def take(self, ask: Ask, ending: Ending) -> None:
+    def take(self, ask: Request, ending: AttemptEnd) -> None:
         """Write an answer that came."""
         if not self.files:
             return
@@ -199,7 +199,7 @@ class Files:
         self.written += 1
 
 
-def answer_of(reader: Any, ending: Ending) -> Answer:
+def answer_of(reader: Any, ending: AttemptEnd) -> Answer:
     """The answer in a reply that has just come."""
 
     unpacked, reply = ending.unpacked, ending.reply

@@ -16,33 +16,33 @@ from drovik.cli.printing import say
 from drovik.dialects.learn.files import add_endpoint, add_prep
 from drovik.errors import Problem, UsageError
 from drovik.files import read_text
-from drovik.planning.plan import ask_of
+from drovik.planning.plan import request_of
 from drovik.planning.sources import source_digests
 from drovik.project.arms import arms_of
 from drovik.project.reading import read_project
 from drovik.project.toml_files import read_toml, write_whole
-from drovik.store.import_replies import adopt
+from drovik.store.import_replies import import_replies
 from drovik.store.store import Store
 
 if TYPE_CHECKING:
-    from drovik.cli.pictures.given import Given
-    from drovik.planning.sources import ByHand, Question
+    from drovik.cli.pictures.given import NamedPicture
+    from drovik.planning.sources import AdhocProject, Question
     from drovik.store.store import Store
-    from drovik.workflow.asking import Asked
+    from drovik.workflow.asking import AskResult
     from drovik.workflow.services import Services
 
 
 _TEMPLATE_SIGN = re.compile(r"\{\{|\{%|\{#")
 
 
-def keep(
+def save_project(
     where: str,
     services: Services,
-    made: ByHand,
+    made: AdhocProject,
     question: Question,
-    cases: Sequence[tuple[str, Sequence[Given]]],
+    cases: Sequence[tuple[str, Sequence[NamedPicture]]],
     store: Store,
-    asked: Asked,
+    asked: AskResult,
 ) -> None:
     """Keep what was tried in PROJECT/TASK; the project is started where there is none.
 
@@ -58,7 +58,7 @@ def keep(
     say(f"Kept in {folder}: {', '.join([*written, *parts])}; {came}.")
 
 
-def see_that_it_can_be_kept(where: str) -> None:
+def require_storable(where: str) -> None:
     """See, before anything is sent, that PROJECT/TASK is a place to keep it.
 
     :raises DrovikError: where it is not.
@@ -93,7 +93,7 @@ def _see_that_cases_can_be_added(folder: Path) -> None:
         raise UsageError(Problem("cases can be added to a .jsonl file only", "add the pictures by hand", source))
 
 
-def _services_into(folder: Path, services: Services, made: ByHand) -> list[str]:
+def _services_into(folder: Path, services: Services, made: AdhocProject) -> list[str]:
     """The endpoints, models and prep that were used, where the project lacks them."""
 
     if not (folder / "drovik.toml").exists():
@@ -164,7 +164,7 @@ def _plain(text: str) -> str:
     return _TEMPLATE_SIGN.sub(lambda match: f"{{{{ '{match[0]}' }}}}", text)
 
 
-def _cases_into(folder: Path, cases: Sequence[tuple[str, Sequence[Given]]]) -> tuple[dict[str, str], int]:
+def _cases_into(folder: Path, cases: Sequence[tuple[str, Sequence[NamedPicture]]]) -> tuple[dict[str, str], int]:
     """Add the cases that the project lacks; their pictures are copied.
 
     :return: the case's id by each name, and how many cases are new.
@@ -200,7 +200,7 @@ def _free_id(wanted: str, by_id: Mapping[str, Any], images: Sequence[str]) -> st
     return name
 
 
-def _copied(folder: Path, one: Given) -> str:
+def _copied(folder: Path, one: NamedPicture) -> str:
     """A picture's path in the project, where it is copied to unless it lies there already."""
     source = Path(one.picture.path)
     if not source.is_file():
@@ -223,7 +223,7 @@ def _copied(folder: Path, one: Given) -> str:
 
 
 def _replies_into(
-    folder: Path, task_name: str, prompt: str, made: ByHand, ids: Mapping[str, str], store: Store
+    folder: Path, task_name: str, prompt: str, made: AdhocProject, ids: Mapping[str, str], store: Store
 ) -> int:
     """The replies into the project's store, where it would ask the very same."""
 
@@ -237,6 +237,6 @@ def _replies_into(
     arms = [arm for arm in arms_of(task, project.settings) if arm.prompt_name == prompt and arm.model_name in names]
     with Store(project.store_path) as into:
         digests = source_digests(project, into, cases)
-        asks = [ask_of(task, arm, case, digests) for arm in arms for case in cases]
+        asks = [request_of(task, arm, case, digests) for arm in arms for case in cases]
         known = store.concluded()
-        return adopt(into, store, [ask.asked("") for ask in asks if ask.identity in known])
+        return import_replies(into, store, [ask.asked("") for ask in asks if ask.identity in known])

@@ -10,25 +10,25 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import aside, harmless, heading, money, say, seconds
+from drovik.cli.printing import heading, money, say, say_aside, seconds_text, strip_controls
 from drovik.errors import Problem
 from drovik.scoring.agreement import agreement
 from drovik.transport.outcomes import REMEDIES
 
 if TYPE_CHECKING:
     from drovik.cli.ask.files import Files
-    from drovik.cli.pictures.given import Given
+    from drovik.cli.pictures.given import NamedPicture
     from drovik.parsing.answer_text import Answer
-    from drovik.planning.plan import Ask
+    from drovik.planning.plan import Request
     from drovik.planning.sources import Question
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile
-    from drovik.transport.listener import Ending
+    from drovik.transport.listener import AttemptEnd
     from drovik.transport.outcomes import Outcome
-    from drovik.workflow.asking import Asked, HandAnswer
+    from drovik.workflow.asking import AdhocAnswer, AskResult
 
 
-def show(asked: Asked, hears: Hears, kept: Files, question: Question, several: bool) -> None:
+def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question, several: bool) -> None:
     """Print what came of it: the answers, or how many went into files."""
     if kept.files:
         left = f", {asked.missing} without an answer" if asked.missing else ""
@@ -44,7 +44,7 @@ def show(asked: Asked, hears: Hears, kept: Files, question: Question, several: b
                 heading(", ".join(filter(None, words)))
             _show_one(one, hears.shown, question)
     for problem in asked.troubles:
-        print(harmless(problem.line()), file=sys.stderr)
+        print(strip_controls(problem.line()), file=sys.stderr)
     _show_agreement(asked)
 
 
@@ -56,7 +56,7 @@ _SAID_OF = {
 }
 
 
-def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
+def _show_one(one: AdhocAnswer, streamed: bool, question: Question) -> None:
     answer = one.answer
     if streamed:
         print(flush=True)
@@ -68,16 +68,16 @@ def _show_one(one: HandAnswer, streamed: bool, question: Question) -> None:
     if answer.status not in ("ok", "off_schema"):
         notes.append(_SAID_OF.get(answer.status, answer.status))
     for note in [*notes, *([answer.note] if answer.note else [])]:
-        print(harmless(f"  ! {note}"), file=sys.stderr)
-    aside(f"  {one.model}   {took(answer)}")
+        print(strip_controls(f"  ! {note}"), file=sys.stderr)
+    say_aside(f"  {one.model}   {usage_line(answer)}")
 
 
-def _show_agreement(asked: Asked) -> None:
+def _show_agreement(asked: AskResult) -> None:
     for (case, model), share in agreements(asked).items():
         say(f"{case}, {model}: the answers agree to {100 * share:.0f} % (word overlap).", style="bold")
 
 
-def agreements(asked: Asked) -> dict[tuple[str, str], float]:
+def agreements(asked: AskResult) -> dict[tuple[str, str], float]:
     """How much the answers to the same question agree, by case and model; only where there are several."""
 
     texts: dict[tuple[str, str], list[str]] = {}
@@ -86,7 +86,7 @@ def agreements(asked: Asked) -> dict[tuple[str, str], float]:
     return {place: agreement(found) for place, found in texts.items() if len(found) > 1}
 
 
-def document(asked: Asked, question: Question) -> dict[str, Any]:
+def document(asked: AskResult, question: Question) -> dict[str, Any]:
     """The same as plain values."""
     rows = []
     for one in asked.answers:
@@ -118,48 +118,48 @@ def endpoints_of(settings: ProjectFile) -> list[str]:
     return list(dict.fromkeys(one.endpoint for one in settings.models.values()))
 
 
-def pictures_of(cases: Sequence[tuple[str, Sequence[Given]]]) -> list[tuple[str, list[Picture]]]:
+def pictures_of(cases: Sequence[tuple[str, Sequence[NamedPicture]]]) -> list[tuple[str, list[Picture]]]:
     """The cases with their pictures as a project has them."""
     return [(name, [one.picture for one in given]) for name, given in cases]
 
 
-class Hears:
+class AnswerPrinter:
     """Hears answers as they come: writes their text to the terminal, and hands each whole one on.
 
     :param stream: whether the text is shown as it comes; only where one answer is awaited at a time.
     :param whole: gets each ask whose answer came whole.
     """
 
-    def __init__(self, stream: bool, whole: Callable[[Ask, Ending], None] | None = None) -> None:
+    def __init__(self, stream: bool, whole: Callable[[Request, AttemptEnd], None] | None = None) -> None:
         self._stream, self._whole = stream, whole
         self._last: dict[str, Outcome] = {}
         self.shown = False
 
-    def has_heard(self, ask: Ask) -> bool:
+    def has_heard(self, ask: Request) -> bool:
         """Whether an attempt at an ask came to an end."""
         return ask.identity in self._last
 
-    def trouble_of(self, ask: Ask) -> Problem:
+    def trouble_of(self, ask: Request) -> Problem:
         """What came of the last attempt at an ask that has no answer."""
 
         outcome = self._last[ask.identity]
         what = f"{ask.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
         return Problem(what, REMEDIES.get(outcome.kind, "").partition("; then:")[0])
 
-    def begins(self, ask: Ask, try_: int) -> None:
+    def begins(self, ask: Request, try_: int) -> None:
         """A request is about to leave; what an earlier try had shown was not the answer."""
         if try_ > 1 and self.shown:
             print("\n(again, from the beginning)", flush=True)
             self.shown = False
 
-    def text(self, ask: Ask, text: str) -> None:
+    def text(self, ask: Request, text: str) -> None:
         """More of an answer's text came."""
         if self._stream and text:
-            sys.stdout.write(harmless(text))
+            sys.stdout.write(strip_controls(text))
             sys.stdout.flush()
             self.shown = True
 
-    def ended(self, ask: Ask, ending: Ending) -> None:
+    def ended(self, ask: Request, ending: AttemptEnd) -> None:
         """An attempt came to an end."""
         self._last[ask.identity] = ending.outcome
         if ending.outcome.kind == "answered" and self._whole is not None:
@@ -167,18 +167,18 @@ class Hears:
         elif ending.outcome.again:
             wait = ending.outcome.wait
             asked = f"; it asks to wait {wait:.0f} s" if wait else ""
-            said = f"{ending.outcome.kind.replace('_', ' ')}: {harmless(ending.outcome.words)}{asked}"
+            said = f"{ending.outcome.kind.replace('_', ' ')}: {strip_controls(ending.outcome.words)}{asked}"
             print(f"({said})", file=sys.stderr, flush=True)
 
 
-def took(answer: Answer) -> str:
+def usage_line(answer: Answer) -> str:
     """What an answer took: tokens, money, seconds."""
     parts = []
     if answer.input_tokens is not None or answer.output_tokens is not None:
         parts.append(f"{_count(answer.input_tokens)} tokens in, {_count(answer.output_tokens)} out")
     if answer.spent:
         parts.append(money({answer.spent.currency: answer.spent.amount}, 6))
-    return "   ".join([*parts, seconds(answer.seconds)])
+    return "   ".join([*parts, seconds_text(answer.seconds)])
 
 
 def _count(count: int | None) -> str:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import aside, money, say, shortened, statuses, table
+from drovik.cli.printing import money, say, say_aside, shortened, statuses, table
 from drovik.planning.answers import answers_for
 from drovik.transport.outcomes import REMEDIES
 
@@ -42,7 +42,7 @@ def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tup
     return found
 
 
-def sum_up(project: Project, store: Store, planned: Planned, tally: Tally) -> None:
+def print_summary(project: Project, store: Store, planned: Planned, tally: Tally) -> None:
     """Print the summary."""
     plan, bill, spent = planned.plan, store.bill(), store.spent()
     so_far = answers_so_far(project, store, planned) if tally.total else {}
@@ -65,12 +65,12 @@ def sum_up(project: Project, store: Store, planned: Planned, tally: Tally) -> No
         say("Go on with: drovik send")
 
 
-def say_what_stops(tally: Tally) -> None:
+def print_stop_reasons(tally: Tally) -> None:
     """Say on standard error why no more is sent, where nothing else is said."""
     for problem in tally.stops:
-        aside(problem.line())
+        say_aside(problem.line())
     if tally.over:
-        aside(f"The limit is reached, {tally.left} are left: raise --budget to go on from here.")
+        say_aside(f"The limit is reached, {tally.left} are left: raise --budget to go on from here.")
 
 
 def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:

@@ -14,9 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.ask.command import add_question_arguments, overrides_of
-from drovik.cli.ask.shown import Hears, endpoints_of, pictures_of, took
-from drovik.cli.pictures.given import Given, Words, given_pictures, sorted_out
-from drovik.cli.printing import aside, harmless, money, say
+from drovik.cli.ask.shown import AnswerPrinter, endpoints_of, pictures_of, usage_line
+from drovik.cli.pictures.given import CommandWords, NamedPicture, named_pictures, sort_words
+from drovik.cli.printing import money, say, say_aside, strip_controls
 from drovik.cli.sending import until_stopped
 from drovik.cli.services import all_services, on_terminal, require_sendable
 from drovik.dialects.request import RequestWriter
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from drovik.planning.sources import Question
     from drovik.project.settings import ProjectFile
     from drovik.store.store import Store
-    from drovik.workflow.asking import HandAnswer
+    from drovik.workflow.asking import AdhocAnswer
     from drovik.workflow.services import Services
 
 
@@ -50,9 +50,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 class _Said:
     """One turn: the pictures that came with it, the question, the answer."""
 
-    pictures: list[Given]
+    pictures: list[NamedPicture]
     question: str
-    answer: HandAnswer
+    answer: AdhocAnswer
 
 
 @dataclass
@@ -66,35 +66,35 @@ class _Talk:
     folder: Path
     trusted: bool
     turns: list[_Said] = field(default_factory=list)
-    waiting: list[Given] = field(default_factory=list)
+    waiting: list[NamedPicture] = field(default_factory=list)
     answered: bool = True
 
     def ask(self, question: str, store: Store) -> None:
         """Put the next question, with all that was said before, and show the answer."""
         made, pictures = self._whole(question)
-        hears = Hears(stream=True)
+        hears = AnswerPrinter(stream=True)
         said = tuple(turn.answer.answer.text for turn in self.turns)
         cases = [("talk", pictures)]
         require_sendable(self.services, endpoints_of(self.settings), self.trusted)
-        asking = workflow.ask_by_hand(
+        asking = workflow.ask_adhoc(
             self.services, self.settings, made, pictures_of(cases), store,
             said=said, listener=hears, run=until_stopped,
         )  # fmt: skip
         asked, _ = asyncio.run(asking)
         for problem in asked.troubles:
-            print(harmless(problem.line()), file=sys.stderr)
+            print(strip_controls(problem.line()), file=sys.stderr)
         self.answered = bool(asked.answers)
         if asked.answers:
             one = asked.answers[0]
             print(flush=True) if hears.shown else say(one.answer.text.strip() or "(the answer is empty)")
-            aside(f"  {took(one.answer)}")
+            say_aside(f"  {usage_line(one.answer)}")
             self.turns.append(_Said(self.waiting, question, one))
             self.waiting = []
 
-    def _whole(self, question: str) -> tuple[Question, list[Given]]:
+    def _whole(self, question: str) -> tuple[Question, list[NamedPicture]]:
         """The conversation as one question with later turns, and all its pictures."""
 
-        pictures: list[Given] = []
+        pictures: list[NamedPicture] = []
         parts: list[tuple[str, tuple[int, ...]]] = []
         for shown, text in [*((turn.pictures, turn.question) for turn in self.turns), (self.waiting, question)]:
             first = len(pictures) + 1
@@ -104,8 +104,8 @@ class _Talk:
 
     def show(self, word: str) -> None:
         """Have another picture go with the next question."""
-        words = sorted_out([word], "")
-        self.waiting += given_pictures(words, self.folder, workflow.wants_bytes(self.services, [self.model]))
+        words = sort_words([word], "")
+        self.waiting += named_pictures(words, self.folder, workflow.wants_bytes(self.services, [self.model]))
 
     def cost(self) -> str:
         """What it came to so far."""
@@ -156,11 +156,11 @@ def run(arguments: argparse.Namespace) -> int:
     )
     workflow.require_slots(services, settings)
     _see_that_history_is_kept(services, models[0])
-    words = sorted_out(arguments.words, None)
+    words = sort_words(arguments.words, None)
     _see_that_nothing_reads_stdin(words)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
         talk = _Talk(services, settings, models[0], arguments.system, Path(folder), arguments.trust)
-        talk.waiting = given_pictures(words, Path(folder), workflow.wants_bytes(services, models))
+        talk.waiting = named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
         with Store(Path(folder) / "store" / "asked.sqlite") as store:
             if words.question:
                 talk.ask(words.question, store)
@@ -177,7 +177,7 @@ def _see_that_history_is_kept(services: Services, model: str) -> None:
         raise UsageError(Problem(what, remedy, f"dialects/{endpoint.dialect}.toml"))
 
 
-def _see_that_nothing_reads_stdin(words: Words) -> None:
+def _see_that_nothing_reads_stdin(words: CommandWords) -> None:
     if "-" in words.pictures:
         raise UsageError(Problem("what you say comes by standard input, so a picture cannot", "name its file"))
 
@@ -197,7 +197,7 @@ def _converse(talk: _Talk, store: Store) -> None:
                 _one_line(talk, store, line)
             except DrovikError as error:
                 for problem in error.problems:
-                    print(harmless(problem.line()), file=sys.stderr)
+                    print(strip_controls(problem.line()), file=sys.stderr)
 
 
 def _one_line(talk: _Talk, store: Store, line: str) -> None:

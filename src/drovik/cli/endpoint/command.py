@@ -9,15 +9,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik.cli.endpoint.learn import TOLD, learn
-from drovik.cli.endpoint.trial import services_with, try_one
+from drovik.cli.endpoint.trial import run_trial, services_with
 from drovik.cli.printing import heading, print_json, say, table
 from drovik.cli.services import require_sendable
 from drovik.errors import DONE, Problem, ServiceError, UsageError
 from drovik.heavy import aiohttp
-from drovik.planning.sources import Question, by_hand
+from drovik.planning.sources import Question, adhoc_project
 from drovik.project.keys import keep_in_keyring, shown_key
 from drovik.transport.http import NoReply
-from drovik.transport.session import Line
+from drovik.transport.session import EndpointSession
 from drovik.workflow.model_list import list_models
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Run the part that was asked for."""
-    parts = {"learn": learn, "try": try_one, "models": _models, "key": _key}
+    parts = {"learn": learn, "try": run_trial, "models": _models, "key": _key}
     return parts[arguments.part](arguments)
 
 
@@ -96,8 +96,8 @@ def _models(arguments: argparse.Namespace) -> int:
 
 async def _listed(services: Services, name: str, given: str | None) -> tuple[str, list[str]]:
 
-    made = by_hand(services.folder, services.settings, services.dialects, services.keys, Question())
-    line = Line(made.project, name)
+    made = adhoc_project(services.folder, services.settings, services.dialects, services.keys, Question())
+    line = EndpointSession(made.project, name)
     known = line.dialect.models
     steps = line.dialect.request.path.split("/")
     likely = ["/".join(steps[:size]) + "/models" for size in range(len(steps) - 1, 0, -1)]

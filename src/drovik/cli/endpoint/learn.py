@@ -30,7 +30,7 @@ from drovik.workflow.endpoint_trial import first_reply
 if TYPE_CHECKING:
     from drovik.dialects.learn.sample_dialect import Learned
     from drovik.dialects.learn.samples import Exchange, SampleReply
-    from drovik.workflow.endpoint_trial import Tried
+    from drovik.workflow.endpoint_trial import TrialStep
     from drovik.workflow.services import Services
 
 
@@ -174,7 +174,7 @@ def _show_learned(learned: Learned, folder: Path, files: list[str], model_name: 
         say(f"{what}The key is read from {learned.key_env}: export it, or put it into .env.")
 
 
-def _prove(arguments: argparse.Namespace, learned: Learned, folder: Path, model_name: str) -> list[Tried] | None:
+def _prove(arguments: argparse.Namespace, learned: Learned, folder: Path, model_name: str) -> list[TrialStep] | None:
     """Try what was learned; None where no key is at hand to try it with."""
     services = _with_key(learned, folder)
     if services is None:
@@ -187,7 +187,7 @@ def _prove(arguments: argparse.Namespace, learned: Learned, folder: Path, model_
 
 
 def _learned_document(
-    learned: Learned, folder: Path, files: list[str], model_name: str, tried: list[Tried] | None
+    learned: Learned, folder: Path, files: list[str], model_name: str, tried: list[TrialStep] | None
 ) -> dict[str, object]:
     taken = [
         {"role": one.role, "place": one.place, "value": one.value, "why": one.why, "sure": one.sure}

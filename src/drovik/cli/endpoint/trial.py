@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.printing import console, harmless, heading, print_json, say, seconds
+from drovik.cli.printing import console, heading, print_json, say, seconds_text, strip_controls
 from drovik.cli.services import nearest_project, require_sendable
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 from drovik.heavy import aiohttp
@@ -19,11 +19,11 @@ from drovik.transport.local_service import local_service
 from drovik.workflow.endpoint_trial import try_endpoint
 
 if TYPE_CHECKING:
-    from drovik.workflow.endpoint_trial import Tried
+    from drovik.workflow.endpoint_trial import TrialStep
     from drovik.workflow.services import Services
 
 
-def try_one(arguments: argparse.Namespace) -> int:
+def run_trial(arguments: argparse.Namespace) -> int:
     """Try an endpoint; 3 where a step is bad."""
     services = services_with(arguments.name, arguments.project)
     models = [name for name, one in services.settings.models.items() if one.endpoint == arguments.name]
@@ -53,14 +53,14 @@ def services_with(name: str, project: Path | None) -> Services:
     raise UsageError(Problem(f"there is no endpoint '{name}'", remedy))
 
 
-def run_steps(services: Services, name: str, model: str, quiet: bool) -> list[Tried]:
+def run_steps(services: Services, name: str, model: str, quiet: bool) -> list[TrialStep]:
     """Try an endpoint with a model, and show each step as it is done."""
     if not quiet:
         heading(f"trying {name} with {model}")
     return asyncio.run(_trying(services, name, model, quiet))
 
 
-async def _trying(services: Services, name: str, model: str, quiet: bool) -> list[Tried]:
+async def _trying(services: Services, name: str, model: str, quiet: bool) -> list[TrialStep]:
 
     found = []
     async with AsyncExitStack() as around:
@@ -82,18 +82,18 @@ _MARKS = {"good": "yes", "bad": "NO", "unknown": "?", "left out": "–"}
 _STYLES = {"good": "green", "bad": "red", "unknown": "yellow", "left out": "dim"}
 
 
-def _show_tried(one: Tried) -> None:
+def _show_tried(one: TrialStep) -> None:
     from rich.text import Text
 
-    took = seconds(one.seconds) if one.seconds is not None else ""
+    took = seconds_text(one.seconds) if one.seconds is not None else ""
     line = Text.assemble(
-        (f"{_MARKS[one.state]:<4} {one.step:<16}", _STYLES[one.state]), f"{took:>8}   {harmless(one.words)}"
+        (f"{_MARKS[one.state]:<4} {one.step:<16}", _STYLES[one.state]), f"{took:>8}   {strip_controls(one.words)}"
     )
     console().print(line, soft_wrap=not sys.stdout.isatty())
     if one.remedy:
         say(f"{'':<32}→ {one.remedy}")
 
 
-def tried_document(one: Tried) -> dict[str, object]:
+def tried_document(one: TrialStep) -> dict[str, object]:
     """A step as plain values."""
     return {"step": one.step, "state": one.state, "words": one.words, "remedy": one.remedy, "seconds": one.seconds}

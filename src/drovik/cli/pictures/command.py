@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 
 from drovik.cli.arguments import add_project_argument, open_project
 from drovik.cli.pictures.crop import crop
-from drovik.cli.pictures.table import Shown, cells, kilobytes, lines_below, look_through, plain, sources
+from drovik.cli.pictures.table import Shown, caption, cells, inspect_all, kilobytes, picture_record, sources
 from drovik.cli.printing import print_json, say, shortened, table
 from drovik.cli.services import nearest_project
 from drovik.errors import DONE, Problem, UsageError, known_words
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.images.prepare import prepare, thumbnail
 from drovik.project.cases import Case, Picture, prep_for
 from drovik.project.settings import ProjectFile
@@ -58,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
     if not arguments.words:
         if arguments.crop or arguments.write or arguments.into_cases:
             raise UsageError(Problem("--crop is for one picture", "name its case: drovik pictures lp-001 --crop …"))
-        return look_through(open_project(arguments.project), arguments)
+        return inspect_all(open_project(arguments.project), arguments)
     project, settings, cases = _named(arguments)
     if arguments.crop or arguments.write or arguments.into_cases:
         return crop(project, settings, cases, arguments)
@@ -115,14 +115,16 @@ def _show(project: Project | None, settings: ProjectFile, cases: list[Case], arg
     preps, models = chosen_preps(settings, arguments.prep), counting_models(settings, arguments.model)
     rows, lines, documents = [], [], []
     for one in sources(project, cases):
-        facts = look_at(one.data, one.path, settings.max_pixels, next(iter(preps.values())))
+        facts = inspect_source(one.data, one.path, settings.max_pixels, next(iter(preps.values())))
         after, boxes = [], []
         for name, prep in preps.items():
             made = prepare(one.data, prep_for(prep, one.case, one.number), one.path, settings.max_pixels)
             for part in made:
-                after.append(Tile(part.data, tuple(lines_below(part, name, models, len(made)))))
+                after.append(Tile(part.data, tuple(caption(part, name, models, len(made)))))
                 lines.append([one.case.id, name, *cells(part, models, len(made))])
-                documents.append({"case": one.case.id, "picture": one.path, "prep": name, **plain(part, models)})
+                documents.append(
+                    {"case": one.case.id, "picture": one.path, "prep": name, **picture_record(part, models)}
+                )
             boxes += _boxes(made) if len(preps) == 1 else []
         below = (f"as it is: {facts.width} x {facts.height}", f"{facts.format}, {kilobytes(len(one.data))}")
         before = Tile(_first(one, settings), below, tuple(boxes))

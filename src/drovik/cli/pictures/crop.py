@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import TypeAdapter, ValidationError
 
-from drovik.cli.pictures.table import note, sources
+from drovik.cli.pictures.table import preparation_note, sources
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
-from drovik.images.decode.formats import look_at
+from drovik.images.decode.formats import inspect_source
 from drovik.images.prepare import prepare, thumbnail
 from drovik.project.case_writing import write_cases, write_region
 from drovik.project.cases import prep_for
@@ -93,7 +93,9 @@ def _draw(one: Shown, boxes: list[list[float]], made: list[Prepared], settings: 
     after = []
     for number, (box, part) in enumerate(zip(boxes, made, strict=True), 1):
         numbers = ", ".join(f"{side:g}" for side in box)
-        after.append(Tile(part.data, (f"crop {number}: {part.width} x {part.height}", numbers, note(part))))
+        after.append(
+            Tile(part.data, (f"crop {number}: {part.width} x {part.height}", numbers, preparation_note(part)))
+        )
     write_sheet([Row(f"{one.case.id}   {Path(one.path).name}", before, tuple(after))], where)
 
 
@@ -149,7 +151,7 @@ def _cut_out(project: Project, one: Shown, boxes: list[list[float]]) -> list[Any
 
 def _pages(one: Shown, settings: ProjectFile) -> list[Any]:
 
-    facts = look_at(one.data, one.path, settings.max_pixels, Prep(pages="all"))
+    facts = inspect_source(one.data, one.path, settings.max_pixels, Prep(pages="all"))
     if facts.count < 2 or facts.format not in ("PDF", "TIFF"):
         remedy = "give the parts: --crop 0,0,0.5,1 --crop 0.5,0,1,1"
         raise UsageError(Problem("is one picture, and no --crop says what to cut", remedy, one.path))

@@ -33,7 +33,7 @@ _ENDING = re.compile(
 
 
 @dataclass(frozen=True)
-class Given:
+class NamedPicture:
     """A picture as it was named: `name` is what answers are filed under."""
 
     name: str
@@ -41,7 +41,7 @@ class Given:
 
 
 @dataclass(frozen=True)
-class Words:
+class CommandWords:
     """What the words of a command line are: pictures by name or address, folders, and the question."""
 
     pictures: tuple[str, ...]
@@ -49,7 +49,7 @@ class Words:
     question: str
 
 
-def sorted_out(words: Sequence[str], question: str | None) -> Words:
+def sort_words(words: Sequence[str], question: str | None) -> CommandWords:
     """Which words are pictures, which folders, and which is the question: the one that is neither.
 
     :raises DrovikError: where a picture is not there.
@@ -70,7 +70,9 @@ def sorted_out(words: Sequence[str], question: str | None) -> Words:
         what = "there is no such picture"
         remedy = "correct its name; the question is put in quotes, as one word"
         raise UsageError([Problem(what, remedy, one) for one in missing])
-    return Words(tuple(pictures), tuple(folders), question if question is not None else said[-1] if said else "")
+    return CommandWords(
+        tuple(pictures), tuple(folders), question if question is not None else said[-1] if said else ""
+    )
 
 
 def _exists(word: str) -> bool:
@@ -111,7 +113,7 @@ def pictures_in(folder: Path) -> list[Path]:
     return found
 
 
-def given_pictures(words: Words, keep_in: Path, bytes_wanted: bool) -> list[Given]:
+def named_pictures(words: CommandWords, keep_in: Path, bytes_wanted: bool) -> list[NamedPicture]:
     """The pictures of a command line, those of folders included.
 
     :param keep_in: where what was fetched, or came by standard input, is put.
@@ -123,16 +125,16 @@ def given_pictures(words: Words, keep_in: Path, bytes_wanted: bool) -> list[Give
     for number, word in enumerate(words.pictures):
         address = _address_of(word)
         if word == "-":
-            found.append(Given("stdin", Picture(str(_kept(keep_in, number, _from_stdin())))))
+            found.append(NamedPicture("stdin", Picture(str(_kept(keep_in, number, _from_stdin())))))
         elif address is None:
-            found.append(Given(Path(word).name, Picture(str(Path(word).resolve()))))
+            found.append(NamedPicture(Path(word).name, Picture(str(Path(word).resolve()))))
         elif bytes_wanted:
             data = asyncio.run(fetched(address))
-            found.append(Given(_name_of(address), Picture(str(_kept(keep_in, number, data)), None, address)))
+            found.append(NamedPicture(_name_of(address), Picture(str(_kept(keep_in, number, data)), None, address)))
         else:
-            found.append(Given(_name_of(address), Picture(address, None, address)))
+            found.append(NamedPicture(_name_of(address), Picture(address, None, address)))
     inside = [one for folder in words.folders for one in pictures_in(folder)]
-    return found + [Given(one.name, Picture(str(one.resolve()))) for one in inside]
+    return found + [NamedPicture(one.name, Picture(str(one.resolve()))) for one in inside]
 
 
 def _kept(folder: Path, number: int, data: bytes) -> Path:

@@ -15,13 +15,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import aside, print_json, say, shortened, table
+from drovik.cli.printing import print_json, say, say_aside, shortened, table
 from drovik.errors import DONE, DrovikError
 from drovik.images.inspection import inspect
 from drovik.images.token_rules import picture_tokens
-from drovik.planning.sources import is_elsewhere
+from drovik.planning.sources import is_remote
 from drovik.project.picture_files import PictureFolder
-from drovik.project.spending import Spent
+from drovik.project.spending import Spending
 
 if TYPE_CHECKING:
     from drovik.images.inspection import Inspection
@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from drovik.project.cases import Case
     from drovik.project.reading import Project
     from drovik.project.settings import Model
-    from drovik.project.spending import Spent
+    from drovik.project.spending import Spending
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ def sources(project: Project | None, cases: Sequence[Case]) -> Iterator[Shown]:
     for case in cases:
         folder = project.pictures if project and own.get(case.id) is case else named
         for number, picture in enumerate(case.pictures):
-            if not is_elsewhere(picture):
+            if not is_remote(picture):
                 yield Shown(case, number, folder.read(picture.path))
 
 
@@ -63,16 +63,16 @@ def kilobytes(count: int) -> str:
     return f"{count / 1000:.1f} kB" if count < 10_000_000 else f"{count / 1_000_000:.1f} MB"
 
 
-def tokens_and_money(part: Prepared, model: Model) -> tuple[int, Spent | None]:
+def tokens_and_money(part: Prepared, model: Model) -> tuple[int, Spending | None]:
     """What a picture counts as with a model, and what that costs beside the words and the request itself."""
 
     assert model.picture_tokens is not None
     tokens = picture_tokens((part.width, part.height), model.picture_tokens)
     price = model.price.model_copy(update={"request": None}) if model.price else None
-    return tokens, Spent.of(price, tokens, 0, pictures=1)
+    return tokens, Spending.of(price, tokens, 0, pictures=1)
 
 
-def which(part: Prepared, several: int) -> str:
+def shot_label(part: Prepared, several: int) -> str:
     """Which of several pictures it is: a frame, a page, a part."""
     if part.shot.time is not None:
         return f"at {part.shot.time:g} s"
@@ -81,7 +81,7 @@ def which(part: Prepared, several: int) -> str:
     return f"part {part.part + 1}" if len(part.layout.parts) > 1 else f"page {part.shot.number}"
 
 
-def note(part: Prepared) -> str:
+def preparation_note(part: Prepared) -> str:
     """What a person should know: a shape that changed, and how much of the picture is left."""
     stretch, share = part.layout.stretch(), part.layout.kept_share
     found = []
@@ -96,26 +96,26 @@ def cells(part: Prepared, models: Mapping[str, Model], several: int) -> list[str
     """A row of the table, from which of several it is to the note."""
     counts = [_count(*tokens_and_money(part, model)) for model in models.values()]
     size = f"{part.width} × {part.height}"
-    return [which(part, several), size, kilobytes(len(part.data)), *counts, note(part)]
+    return [shot_label(part, several), size, kilobytes(len(part.data)), *counts, preparation_note(part)]
 
 
-def _count(tokens: int, spent: Spent | None) -> str:
+def _count(tokens: int, spent: Spending | None) -> str:
     return f"{tokens} tokens" + ("" if spent is None else f", {spent.amount:.5f} {spent.currency}")
 
 
-def lines_below(part: Prepared, prep: str, models: Mapping[str, Model], several: int) -> list[str]:
+def caption(part: Prepared, prep: str, models: Mapping[str, Model], several: int) -> list[str]:
     """The lines below a picture on the contact sheet."""
-    head = ": ".join(filter(None, (shortened(prep, 34), which(part, several))))
+    head = ": ".join(filter(None, (shortened(prep, 34), shot_label(part, several))))
     kept = ", as stored" if part.as_stored else ""
     kind = part.media_type.partition("/")[2]
     lines = [head, f"{part.width} x {part.height}, {kind}, {kilobytes(len(part.data))}{kept}"]
     for name, model in models.items():
         tokens, spent = tokens_and_money(part, model)
         lines.append(f"{name}: {tokens} tokens" + (f", {spent.amount:.5f} {spent.currency}" if spent else ""))
-    return lines + [note(part)] * bool(note(part))
+    return lines + [preparation_note(part)] * bool(preparation_note(part))
 
 
-def plain(part: Prepared, models: Mapping[str, Model]) -> dict[str, Any]:
+def picture_record(part: Prepared, models: Mapping[str, Model]) -> dict[str, Any]:
     """All of it in plain values; `to_source` maps its points back to the source's stored pixels."""
     counted = {}
     for name, model in models.items():
@@ -149,7 +149,7 @@ class _File:
     wrong: list[str] = field(default_factory=list)
 
 
-def look_through(project: Project, arguments: argparse.Namespace) -> int:
+def inspect_all(project: Project, arguments: argparse.Namespace) -> int:
     """Look at every picture."""
     files: dict[str, _File] = {}
     for case in project.cases:
@@ -159,7 +159,7 @@ def look_through(project: Project, arguments: argparse.Namespace) -> int:
     with ThreadPoolExecutor(2) as pool:
         for number, _ in enumerate(pool.map(lambda one: _look(project, one), every), 1):
             if number % _TOLD_EVERY == 0:
-                aside(f"{number} of {len(every)} pictures looked at")
+                say_aside(f"{number} of {len(every)} pictures looked at")
     _twice(every)
     if arguments.json:
         print_json({"pictures": [_document(one) for one in every]})

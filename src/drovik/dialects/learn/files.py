@@ -15,7 +15,7 @@ import tomlkit
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Table
 
-from drovik.dialects.learn.trees import Taken
+from drovik.dialects.learn.trees import Inference
 from drovik.errors import Problem, ProjectError
 from drovik.files import parse_toml, read_text
 from drovik.project.settings import FILE_NAME
@@ -26,7 +26,7 @@ _WIDTH = 100
 
 def dialect_text(
     name: str, request: dict[str, Any], steps: Sequence[dict[str, Any]], names: dict[str, str],
-    reply: dict[str, Any], taken: Sequence[Taken],
+    reply: dict[str, Any], taken: Sequence[Inference],
 ) -> str:  # fmt: skip
     """The text of a dialect's file; what is a guess is marked at its top."""
     lines = [f"note = {_text(f'Learned from a sample request of {name}.')}", ""]

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from drovik.dialects.learn.curl import SIGNED, SampleRequest
-from drovik.dialects.learn.trees import Path, Taken, leaves, names_of, shown
-from drovik.dialects.learn.vocabulary import folded
+from drovik.dialects.learn.trees import Inference, Path, leaves, names_of, shown
+from drovik.dialects.learn.vocabulary import folded_name
 from drovik.dialects.template import escaped
 from drovik.errors import Problem, SampleError
 from drovik.project.key_signs import is_secret_name
@@ -35,7 +35,7 @@ class Key:
 
     value: str | None = None
     variable: str | None = None
-    taken: list[Taken] = field(default_factory=list)
+    taken: list[Inference] = field(default_factory=list)
     others: list[str] = field(default_factory=list)
     """Keys beside it: they are left out, wherever they stand."""
 
@@ -48,7 +48,7 @@ class Key:
         stands_for = _PLACE_HOLDER.search(own) is not None
         if self.value is not None and own != self._own and not stands_for:
             why = "a second key: it is left out, for an endpoint has one"
-            self.taken.append(Taken("key", where, f"…{own[-2:]}", why, sure=False))
+            self.taken.append(Inference("key", where, f"…{own[-2:]}", why, sure=False))
             self.others += [own] if len(own) >= SHORTEST_KEY else []
             return None
         if self.value is None:
@@ -57,9 +57,9 @@ class Key:
             self.variable = variable[1] if variable else None
             self.value = "" if stands_for else own
             told = "a variable" if variable else "a place to fill in" if not self.value else f"…{own[-2:]}"
-            self.taken.append(Taken("key", where, told, "it is where keys go"))
+            self.taken.append(Inference("key", where, told, "it is where keys go"))
         else:
-            self.taken.append(Taken("key", where, f"…{own[-2:]}", "the same key, or a place for it"))
+            self.taken.append(Inference("key", where, f"…{own[-2:]}", "the same key, or a place for it"))
         return f"{escaped(before)}{{key}}"
 
     _own: str = ""
@@ -87,7 +87,7 @@ def headers_of(sample: SampleRequest, key: Key) -> tuple[dict[str, str], list[st
             continue
         if low in _OWN_NUMBERS:
             headers[name] = "{request.id}"
-            key.taken.append(Taken("request's own number", f"header {name}", value[:60], "by its name"))
+            key.taken.append(Inference("request's own number", f"header {name}", value[:60], "by its name"))
         elif _carries_key(low, value):
             if _SIGNED.search(value.split(" ")[0]) and " " in value:
                 what = f"the header '{name}' is a signature: {SIGNED}"
@@ -120,7 +120,7 @@ def keys_of_query(query: dict[str, str], key: Key) -> dict[str, str]:
     """The members of the query that are keys, as templates; they are taken out of `query`."""
     found = {}
     for name in list(query):
-        if is_secret_name(name) or _MEMBERS.fullmatch(folded(name)):
+        if is_secret_name(name) or _MEMBERS.fullmatch(folded_name(name)):
             template = key.place(f"query {name}", query.pop(name))
             if template is not None:
                 found[name] = template
@@ -131,7 +131,7 @@ def keys_of_body(tree: Any, key: Key) -> dict[Path, str]:
     """The members of a body that are keys, as templates; a second key's vanishes."""
     found = {}
     for path, value in leaves(tree):
-        name = folded(names_of(path)[-1]) if names_of(path) else ""
+        name = folded_name(names_of(path)[-1]) if names_of(path) else ""
         secret_shaped = isinstance(value, str) and (_KEY_SHAPED.match(value) or _PLACE_HOLDER.fullmatch(value))
         if isinstance(value, str) and (_MEMBERS.fullmatch(name) or (name in _PERHAPS and secret_shaped)):
             found[path] = key.place(shown(path), value) or "{extra.second_key?}"

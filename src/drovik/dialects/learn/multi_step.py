@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 from drovik.dialects.learn import vocabulary as words
 from drovik.dialects.learn.sample_request import LearnedRequest, learn_request
 from drovik.dialects.learn.samples import Exchange, SampleReply
-from drovik.dialects.learn.trees import Taken, leaves, names_of, shown
+from drovik.dialects.learn.trees import Inference, leaves, names_of, shown
 from drovik.errors import DrovikError
 
 VALID_FOR = 600
@@ -23,7 +23,7 @@ VALID_FOR = 600
 
 
 @dataclass(frozen=True)
-class Tie:
+class StepLink:
     """A value that one reply gives and a later request uses: where it stands in the reply, or in which header."""
 
     value: str
@@ -36,7 +36,7 @@ class LearnedRequests:
 
     proper: LearnedRequest
     steps: list[dict[str, Any]] = field(default_factory=list)
-    taken: list[Taken] = field(default_factory=list)
+    taken: list[Inference] = field(default_factory=list)
     replies: tuple[SampleReply, ...] = ()
 
 
@@ -46,7 +46,7 @@ def learn_requests(exchanges: Sequence[Exchange], told: dict[str, str]) -> Learn
     :param told: what a person says of the request with the question, by role.
     :raises DrovikError: where no request of the sample asks anything.
     """
-    ties: list[list[Tie]] = []
+    ties: list[list[StepLink]] = []
     for number, one in enumerate(exchanges):
         known = {tie.value for found in ties for tie in found}
         ties.append([tie for tie in _ties(one, exchanges[number + 1 :]) if tie.value not in known])
@@ -82,7 +82,7 @@ def _texts(reply: str) -> list[str]:
     return re.findall(r'"([^"\\\n]{3,80})"', reply)
 
 
-def _ties(exchange: Exchange, later: Sequence[Exchange]) -> list[Tie]:
+def _ties(exchange: Exchange, later: Sequence[Exchange]) -> list[StepLink]:
     """The values of an exchange's replies that later requests use, the longest first."""
     used = " ".join(_written(one) for one in later)
     found: dict[str, str] = {}
@@ -99,14 +99,14 @@ def _ties(exchange: Exchange, later: Sequence[Exchange]) -> list[Tie]:
             text = str(value)
             if isinstance(value, str | int) and not isinstance(value, bool) and len(text) >= 4 and text in used:
                 found.setdefault(text, shown(tuple(0 if isinstance(step, int) else step for step in path_)))
-    return [Tie(value, place) for value, place in sorted(found.items(), key=lambda one: -len(one[0]))]
+    return [StepLink(value, place) for value, place in sorted(found.items(), key=lambda one: -len(one[0]))]
 
 
 def _written(one: Exchange) -> str:
     return f"{one.request.url} {json.dumps(one.request.body, ensure_ascii=False, default=vars)}"
 
 
-def _uses(one: Exchange, ties: Sequence[Tie]) -> bool:
+def _uses(one: Exchange, ties: Sequence[StepLink]) -> bool:
     return any(tie.value in _written(one) or urlsplit(tie.value).path in one.request.url for tie in ties)
 
 
@@ -114,7 +114,7 @@ def _add_step(
     found: LearnedRequests,
     exchanges: Sequence[Exchange],
     drafts: Sequence[LearnedRequest],
-    ties: Sequence[list[Tie]],
+    ties: Sequence[list[StepLink]],
     number: int,
     asking: int,
 ) -> None:
@@ -149,10 +149,12 @@ def _add_step(
         if names
         else "it looks at what was handed over"
     )
-    found.taken.append(Taken(f"step '{name}'", f"{exchange.request.method} {form['path']}", f"per {per}", why))
+    found.taken.append(Inference(f"step '{name}'", f"{exchange.request.method} {form['path']}", f"per {per}", why))
     if valid:
         why = f"how long a picture stays there is not known; it is used again for {VALID_FOR} seconds"
-        found.taken.append(Taken("how long it is valid", f"steps.{name}.valid_for", str(VALID_FOR), why, sure=False))
+        found.taken.append(
+            Inference("how long it is valid", f"steps.{name}.valid_for", str(VALID_FOR), why, sure=False)
+        )
 
 
 def _name(index: int) -> str:
@@ -193,14 +195,14 @@ def _until(exchange: Exchange, before: Sequence[Exchange]) -> dict[str, Any] | N
 
 
 def _is_state(name: str) -> bool:
-    return words.folded(name) in ("state", "status", "phase", "progress", "stage", "condition")
+    return words.folded_name(name) in ("state", "status", "phase", "progress", "stage", "condition")
 
 
 def _answer_comes_later(
     found: LearnedRequests,
     exchanges: Sequence[Exchange],
     drafts: Sequence[LearnedRequest],
-    ties: Sequence[Tie],
+    ties: Sequence[StepLink],
     main: int,
     last: int,
 ) -> None:
@@ -220,10 +222,10 @@ def _answer_comes_later(
         proper["until"] = until
     why = "its reply has no answer yet, and gives what a later request uses"
     found.taken += asked.taken
-    found.taken.append(Taken("step 'put_in'", f"{asked.form['method']} {asked.form['path']}", "per request", why))
+    found.taken.append(Inference("step 'put_in'", f"{asked.form['method']} {asked.form['path']}", "per request", why))
     state = until["at"] if until else "nothing"
     why = "it is asked until the state is the sample's; the words for a failure are common ones"
-    found.taken.append(Taken("waits for", state, str(until["is"][0]) if until else "", why, until is not None))
+    found.taken.append(Inference("waits for", state, str(until["is"][0]) if until else "", why, until is not None))
     fetch.form = proper
     fetch.taken = []
     fetch.model, fetch.settings, fetch.names = asked.model, asked.settings, asked.names

@@ -12,7 +12,7 @@ from typing import Any
 
 from drovik.dialects.learn import vocabulary as words
 from drovik.dialects.learn.samples import SampleReply
-from drovik.dialects.learn.trees import Path, Taken, leaves, names_of, shown, value_at
+from drovik.dialects.learn.trees import Inference, Path, leaves, names_of, shown, value_at
 from drovik.dialects.reply_path import compile_path
 from drovik.errors import Problem, SampleError
 
@@ -42,13 +42,13 @@ def answer_in(tree: Any, told: str | None) -> tuple[Path | None, str, bool]:
         return None, "", False
     (first, best), *rest = sorted(scored, key=lambda one: -one[0])
     margin = first - max((score for score, _ in rest), default=-9.0)
-    named = words.ANSWER.search(words.spaced(names_of(best)[-1])) if names_of(best) else None
+    named = words.ANSWER.search(words.spaced_name(names_of(best)[-1])) if names_of(best) else None
     why = f"'{names_of(best)[-1]}' is named like one" if named else "it is the text that reads like one"
     return best, why, margin >= 1.5
 
 
 def _answer_score(tree: Any, path: Path, value: str) -> float:
-    names = [words.spaced(one) for one in names_of(path)]
+    names = [words.spaced_name(one) for one in names_of(path)]
     last = names[-1] if names else ""
     score = 2.0 * bool(words.ANSWER.search(last)) + 0.5 * any(words.ANSWER.search(one) for one in names[:-1])
     score += min(4.0, 0.8 * len(value.split())) - 2.0 * bool(words.ERROR.search(last))
@@ -58,7 +58,7 @@ def _answer_score(tree: Any, path: Path, value: str) -> float:
     around = value_at(tree, path[:-1]) if path else None
     key = _sort_key(around)
     sort = str(around[key]).lower() if key is not None and isinstance(around, dict) else ""
-    score -= 6.0 * bool(_THINKS.search(" ".join([words.spaced(sort), *names])))
+    score -= 6.0 * bool(_THINKS.search(" ".join([words.spaced_name(sort), *names])))
     return score
 
 
@@ -75,11 +75,11 @@ def _sort_key(around: Any) -> str | None:
     """The member that says which sort of piece an element of a list is."""
     if not isinstance(around, dict):
         return None
-    return next((key for key, value in around.items() if words.folded(key) in ("type", "kind", "sort", "part")
+    return next((key for key, value in around.items() if words.folded_name(key) in ("type", "kind", "sort", "part")
                  and isinstance(value, str) and re.fullmatch(r"[\w.\-]{1,30}", value)), None)  # fmt: skip
 
 
-def whole_answer(tree: Any, path: Path) -> str:
+def text_path(tree: Any, path: Path) -> str:
     """The JSONPath of a text, with every list's number as `[*]`, or as a filter where the list mixes sorts."""
     text = "$"
     for at, step in enumerate(path):
@@ -107,10 +107,10 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
     def score(key: tuple[str, tuple[str, ...]]) -> float:
         pieces = [value for _, value in found[key]]
         joined = "".join(pieces)
-        names = [words.spaced(one) for one in key[1] if one != "*"]
+        names = [words.spaced_name(one) for one in key[1] if one != "*"]
         points = 2.0 * bool(words.ANSWER.search(names[-1])) + 3.0 * (len(set(pieces)) > 1)
         points += min(4.0, 0.8 * len(joined.split())) * (len(set(pieces)) > 1 or len(trees) == 1)
-        thinks = _THINKS.search(" ".join([words.spaced(key[0]), *names]))
+        thinks = _THINKS.search(" ".join([words.spaced_name(key[0]), *names]))
         return points - 4.0 * bool(re.search(r"\b(?:id|model|type|kind|role)\b", names[-1])) - 6.0 * bool(thinks)
 
     ranked = sorted(found, key=lambda key: -score(key))
@@ -126,7 +126,7 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
     return found[best][0][0], best[0], "its pieces read on from each other", margin >= 1.5
 
 
-def reaches(tree: Any, path: Path) -> bool:
+def text_is_at(tree: Any, path: Path) -> bool:
     """Whether a text stands at a path, whatever the numbers of its lists."""
     return bool(strings_at(tree, path))
 
@@ -142,12 +142,12 @@ class LearnedReply:
     """What sample replies came to; `form` is a table for a dialect's file."""
 
     form: dict[str, Any] = field(default_factory=dict)
-    taken: list[Taken] = field(default_factory=list)
+    taken: list[Inference] = field(default_factory=list)
 
     def take(self, role: str, place: str, value: object, why: str, sure: bool = True) -> None:
         """Note what a part was taken for."""
         text = str(value)
-        self.taken.append(Taken(role, place, text if len(text) <= 60 else text[:57] + "…", why, sure))
+        self.taken.append(Inference(role, place, text if len(text) <= 60 else text[:57] + "…", why, sure))
 
 
 def find_usage(learned: LearnedReply, trees: list[Any]) -> None:
@@ -171,7 +171,7 @@ def find_ended(learned: LearnedReply, trees: list[Any], used: set[Path]) -> None
         for path, value in leaves(tree):
             if not isinstance(value, str) or not names_of(path) or path in used:
                 continue
-            name = words.spaced(names_of(path)[-1])
+            name = words.spaced_name(names_of(path)[-1])
             if not words.ENDED.search(name) or not re.fullmatch(r"[\w.\- ]{1,40}", value) or _is_id(name):
                 continue
             score = len(words.ENDED.findall(name)) + 2 * bool(re.search(r"finish|stop|ended|reason|why", name))
@@ -191,7 +191,7 @@ def _starred(path: Path) -> str:
     return shown(tuple(0 if isinstance(step, int) else step for step in path))
 
 
-def mean_endings(learned: LearnedReply) -> None:
+def infer_endings(learned: LearnedReply) -> None:
     """Which endings mean that the output limit was met, or that it was declined, no sample says."""
     if "ended" in learned.form:
         learned.form["cut_off"] = list(words.MEANS_CUT_OFF)
@@ -205,8 +205,8 @@ def find_tokens(learned: LearnedReply, tree: Any) -> None:
     counts = [(path, value) for path, value in leaves(tree) if _is_count(path, value)]
     scored: dict[str, list[tuple[float, Path]]] = {"input_tokens": [], "output_tokens": []}
     for path, _ in counts:
-        name = words.spaced(names_of(path)[-1])
-        around = " ".join(words.spaced(one) for one in names_of(path)[:-1])
+        name = words.spaced_name(names_of(path)[-1])
+        around = " ".join(words.spaced_name(one) for one in names_of(path)[:-1])
         usage = 1.0 * bool(words.USAGE.search(around)) + 1.0 * ("token" in name)
         other = bool(words.OTHER_COUNTERS.search(name))
         for role, sign in (("input_tokens", words.IN_TOKENS), ("output_tokens", words.OUT_TOKENS)):
@@ -219,7 +219,7 @@ def find_tokens(learned: LearnedReply, tree: Any) -> None:
             learned.take(role.replace("_", " "), learned.form[role], value_at(tree, path), "by its name")
     _count_by_place(learned, tree, counts)
     for path, value in counts:
-        name = words.folded(names_of(path)[-1])
+        name = words.folded_name(names_of(path)[-1])
         kind = "cached" if "cach" in name else "thinking" if re.search(r"think|reason", name) else None
         if kind and kind not in learned.form.get("counters", {}):
             within = "input" if kind == "cached" else "output"
@@ -232,7 +232,9 @@ def _count_by_place(learned: LearnedReply, tree: Any, counts: list[tuple[Path, A
     """Two counts side by side whose names say nothing: first in, then out."""
     if "input_tokens" in learned.form or "output_tokens" in learned.form:
         return
-    usage = [path for path, _ in counts if words.USAGE.search(" ".join(words.spaced(one) for one in names_of(path)))]
+    usage = [
+        path for path, _ in counts if words.USAGE.search(" ".join(words.spaced_name(one) for one in names_of(path)))
+    ]
     if len(usage) == 2 and usage[0][:-1] == usage[1][:-1]:
         for role, path in zip(("input_tokens", "output_tokens"), usage, strict=True):
             learned.form[role] = _starred(path)
@@ -247,7 +249,7 @@ def _is_count(path: Path, value: Any) -> bool:
 def find_model(learned: LearnedReply, tree: Any, model: str | None) -> None:
     """Where the model that answered is named."""
     for path, value in leaves(tree):
-        named = names_of(path) and words.folded(names_of(path)[-1]) in words.MODEL
+        named = names_of(path) and words.folded_name(names_of(path)[-1]) in words.MODEL
         same = model is not None and value == model
         if isinstance(value, str) and "model" not in learned.form and (named or same):
             learned.form["model"] = _starred(path)
@@ -259,7 +261,7 @@ def find_model(learned: LearnedReply, tree: Any, model: str | None) -> None:
 def find_in_headers(learned: LearnedReply, reply: SampleReply, model: str | None) -> None:
     """What the headers of a plain text say."""
     for name, value in reply.headers.items():
-        low = words.spaced(name)
+        low = words.spaced_name(name)
         if value.isdigit() and ("token" in low or words.USAGE.search(low)):
             for role, sign in (("input_tokens", words.IN_TOKENS), ("output_tokens", words.OUT_TOKENS)):
                 if sign.search(low) and role not in learned.form:
@@ -283,14 +285,14 @@ def find_error(learned: LearnedReply, errors: list[Any], answers: list[Any]) -> 
             return
     for tree in answers:
         for path, value in leaves(tree):
-            if value is None and names_of(path) and words.ERROR.search(words.spaced(names_of(path)[-1])):
+            if value is None and names_of(path) and words.ERROR.search(words.spaced_name(names_of(path)[-1])):
                 learned.form["error"] = _starred(path)
                 learned.take("an error's words", _starred(path), "null", "by its name")
                 return
 
 
 def _error_score(path: Path, value: str) -> float:
-    name = words.spaced(names_of(path)[-1])
+    name = words.spaced_name(names_of(path)[-1])
     named = 2.0 * bool(re.search(r"message|detail|text|description|reason", name)) + bool(words.ERROR.search(name))
     return named + min(3.0, 0.6 * len(value.split()))
 

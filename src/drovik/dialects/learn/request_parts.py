@@ -12,7 +12,7 @@ from typing import Any
 
 from drovik.dialects.learn import vocabulary as words
 from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at
-from drovik.dialects.learn.turns import Parts, Shown, find_turns, picture_in, says_how, shortened_value
+from drovik.dialects.learn.turns import Parts, Shown, find_turns, is_picture_hint, picture_in, shortened_value
 from drovik.errors import Problem, SampleError
 
 
@@ -132,7 +132,7 @@ def _is_text(parts: Parts, path: Path, value: Any) -> bool:
         return False
     if parts.schema is not None and path[: len(parts.schema)] == parts.schema:
         return False
-    name = words.folded(names_of(path)[-1])
+    name = words.folded_name(names_of(path)[-1])
     worded = bool(re.search(r"\w\s+\w", value.strip())) or value.strip().endswith(("?", "!"))
     return worded or (
         name in words.PROMPT and name not in ("role", "input") and not re.fullmatch(r"[a-z_\-/]+", value)
@@ -149,8 +149,8 @@ _SAYS_WHO = re.compile(r"(?:you are|you're|you will|act as|your (?:task|role|job
 
 def _prompt_score(parts: Parts, path: Path) -> float:
     value, names = str(value_at(parts.tree, path)), names_of(path)
-    score = 3.0 * (words.folded(names[-1]) in words.PROMPT) + 2.0 * ("?" in value)
-    score += 1.0 * (len(value.split()) >= 3) + 0.5 * any(words.folded(one) in words.PROMPT for one in names[:-1])
+    score = 3.0 * (words.folded_name(names[-1]) in words.PROMPT) + 2.0 * ("?" in value)
+    score += 1.0 * (len(value.split()) >= 3) + 0.5 * any(words.folded_name(one) in words.PROMPT for one in names[:-1])
     score += 1.5 * bool(_ASKS.match(value.strip())) - 3.0 * bool(_SAYS_WHO.match(value.strip()))
     score -= 5.0 * _is_system_named(path)
     score += 1.0 * any(len(common(path, one)) >= len(path) - 2 and len(path) > 2 for one in parts.pictures)
@@ -158,7 +158,7 @@ def _prompt_score(parts: Parts, path: Path) -> float:
 
 
 def _is_system_named(path: Path) -> bool:
-    named = [words.folded(one) for one in names_of(path)]
+    named = [words.folded_name(one) for one in names_of(path)]
     return named[-1] in words.SYSTEM - words.PROMPT or any("system" in one for one in named)
 
 
@@ -174,7 +174,7 @@ def _instructs(text: str) -> bool:
 
 
 def _why_prompt(parts: Parts, path: Path) -> str:
-    if words.folded(names_of(path)[-1]) in words.PROMPT:
+    if words.folded_name(names_of(path)[-1]) in words.PROMPT:
         return f"'{names_of(path)[-1]}' is named like one"
     return "it is a question" if "?" in str(value_at(parts.tree, path)) else "it is the likeliest text"
 
@@ -192,7 +192,7 @@ def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str],
         return
     named = []
     for path, value in leaves(parts.tree):
-        name = words.folded(names_of(path)[-1]) if names_of(path) else ""
+        name = words.folded_name(names_of(path)[-1]) if names_of(path) else ""
         if (
             isinstance(value, str)
             and re.fullmatch(r"[\w.:/@\-<>{}$]+", value)
@@ -208,7 +208,7 @@ def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str],
     shaped = [
         path
         for path, value in leaves(parts.tree)
-        if isinstance(value, str) and _MODEL_SHAPED.fullmatch(value) and not says_how(value)
+        if isinstance(value, str) and _MODEL_SHAPED.fullmatch(value) and not is_picture_hint(value)
         and path not in parts.pictures
         and path not in parts.secrets
         and not _within(path, parts.turns) and not _within(path, parts.schema)

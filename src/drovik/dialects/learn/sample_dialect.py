@@ -30,14 +30,14 @@ from drovik.dialects.learn.reply import (
     find_model,
     find_tokens,
     find_usage,
-    mean_endings,
-    reaches,
+    infer_endings,
     streamed_answer,
     strings_at,
-    whole_answer,
+    text_is_at,
+    text_path,
 )
 from drovik.dialects.learn.samples import Exchange, SampleReply
-from drovik.dialects.learn.trees import Taken, value_at
+from drovik.dialects.learn.trees import Inference, value_at
 from drovik.errors import Problem, SampleError
 from drovik.files import parse_toml, read_bytes
 from drovik.project.dialects import Dialect
@@ -65,7 +65,7 @@ def learn_reply(replies: Sequence[SampleReply], model: str | None, told: Mapping
         _learn_pieces(learned, kind, trees, first.text, model, told.get("answer"))
     errors = [tree for one in replies[1:] if (tree := _error_tree(one)) is not None]
     find_error(learned, errors, [tree for _, tree in trees])
-    mean_endings(learned)
+    infer_endings(learned)
     return learned
 
 
@@ -108,7 +108,7 @@ def _learn_json(learned: LearnedReply, tree: Any, model: str | None, told: str |
     path, why, sure = answer_in(tree, told)
     if path is None:
         raise SampleError(Problem("there is no text in the sample reply", "paste a reply that has an answer in it"))
-    learned.form["text"] = whole_answer(tree, path)
+    learned.form["text"] = text_path(tree, path)
     learned.take("answer", learned.form["text"], value_at(tree, path), why, sure)
     used = {path}
     find_ended(learned, [tree], used)
@@ -130,8 +130,8 @@ def _learn_pieces(
     if not trees:
         raise SampleError(Problem("there is no JSON in the sample stream", "paste it whole, as it was recorded"))
     path, event, why, sure = streamed_answer(trees, told)
-    whole = next(tree for name, tree in trees if name == event and reaches(tree, path))
-    learned.form["text"] = whole_answer(whole, path)
+    whole = next(tree for name, tree in trees if name == event and text_is_at(tree, path))
+    learned.form["text"] = text_path(whole, path)
     pieces = [value for name, tree in trees if name == event for value in strings_at(tree, path)]
     if event:
         learned.form["text_events"] = [event]
@@ -183,11 +183,11 @@ class Learned:
     settings: dict[str, Any]
     key: str
     key_env: str | None
-    taken: tuple[Taken, ...]
+    taken: tuple[Inference, ...]
     fixed: tuple[str, ...] = field(default=())
 
     @property
-    def guesses(self) -> tuple[Taken, ...]:
+    def guesses(self) -> tuple[Inference, ...]:
         """What was taken for something without being sure."""
         return tuple(one for one in self.taken if not one.sure)
 
@@ -215,12 +215,12 @@ def learn(
     if told.get("assistant"):
         proper.names["assistant"] = told["assistant"]
         taken = [one for one in taken if one.role != "who answers"]
-        taken.append(Taken("who answers", "", told["assistant"], "you said so"))
+        taken.append(Inference("who answers", "", told["assistant"], "you said so"))
     if not proper.has_picture:
         why = "nothing in the sample looks like a picture; say --picture-was where one stands"
-        taken.append(Taken("picture", "nowhere", "", why, sure=False))
+        taken.append(Inference("picture", "nowhere", "", why, sure=False))
     if not given:
-        taken.append(Taken("answer", reply["text"], "", NO_REPLY, sure=False))
+        taken.append(Inference("answer", reply["text"], "", NO_REPLY, sure=False))
     steps = [{key: value for key, value in step.items() if key != "ties"} for step in found.steps]
     secrets = dict.fromkeys(proper.other_keys, "left-out")
     if proper.key and len(proper.key) >= SHORTEST_KEY:
@@ -259,7 +259,7 @@ def _of_the_sample(problem: Problem) -> Problem:
 
 def _reply(
     given: Sequence[SampleReply], model: str | None, told: Mapping[str, str]
-) -> tuple[dict[str, Any], list[Taken]]:
+) -> tuple[dict[str, Any], list[Inference]]:
     if given:
         learned = learn_reply(given, model, told)
         return learned.form, learned.taken

@@ -13,7 +13,7 @@ from drovik.dialects.learn.curl import FormPart, SampleRequest
 from drovik.dialects.learn.keys import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.dialects.learn.request_parts import find_parts
 from drovik.dialects.learn.slot_placing import Template
-from drovik.dialects.learn.trees import Taken, value_at
+from drovik.dialects.learn.trees import Inference, value_at
 from drovik.dialects.learn.turns import Parts
 from drovik.dialects.template import Text, compile_text, escaped
 from drovik.errors import Problem, SampleError
@@ -27,7 +27,7 @@ class LearnedRequest:
 
     url: str
     form: dict[str, Any]
-    taken: list[Taken]
+    taken: list[Inference]
     fixed: list[str]
     model: str | None = None
     key: str | None = None
@@ -114,9 +114,9 @@ def _plain_place(place: str) -> str:
     return place.replace("$.body", "$", 1) if place.startswith("$.body") else place.replace("$.query.", "query ", 1)
 
 
-def _outside(one: Taken) -> Taken:
+def _outside(one: Inference) -> Inference:
     others = tuple(_plain_place(place) for place in one.others)
-    return Taken(one.role, _plain_place(one.place), one.value, one.why, one.sure, others)
+    return Inference(one.role, _plain_place(one.place), one.value, one.why, one.sure, others)
 
 
 def _number(value: Any) -> Any:
@@ -167,7 +167,7 @@ def _put_body(learned: LearnedRequest, sample: SampleRequest, made: Any) -> None
             name: "{image.media_type}" if name.lower() == "content-type" and value.startswith("image/") else value
             for name, value in learned.form["headers"].items()
         }
-        learned.taken.append(Taken("picture (raw)", "body", str(sample.body), "the body is a picture's file"))
+        learned.taken.append(Inference("picture (raw)", "body", str(sample.body), "the body is a picture's file"))
 
 
 def _first_of_each(parts: list[FormPart]) -> list[FormPart]:
@@ -207,7 +207,7 @@ def _take_model(
     if number is not None:
         name, verb = _name_and_verb(segments[number])
         learned.model = unquote(name)
-        learned.taken.append(Taken("model", "path", learned.model, why, sure))
+        learned.taken.append(Inference("model", "path", learned.model, why, sure))
         kept = [one if one == "{key}" else escaped(one) for one in segments]
         kept[number] = "{model}" + verb
         learned.form["path"] = "/".join(kept)

@@ -14,7 +14,7 @@ from drovik.dialects.response import path_of
 
 
 @dataclass(frozen=True)
-class Taken:
+class Inference:
     """What a part was taken for, and why. `sure` is False for a guess; `others` are what else it might have been."""
 
     role: str

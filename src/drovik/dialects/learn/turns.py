@@ -13,8 +13,8 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from drovik.dialects.learn import vocabulary as words
-from drovik.dialects.learn.trees import Path, Taken, leaves, lists, shown, value_at
-from drovik.dialects.learn.vocabulary import HANDLE, PICTURE, spaced
+from drovik.dialects.learn.trees import Inference, Path, leaves, lists, shown, value_at
+from drovik.dialects.learn.vocabulary import HANDLE, PICTURE, spaced_name
 
 
 @dataclass
@@ -33,13 +33,13 @@ class Parts:
     settings: dict[Path, str] = field(default_factory=dict)
     schema: Path | None = None
     secrets: dict[Path, str] = field(default_factory=dict)
-    taken: list[Taken] = field(default_factory=list)
+    taken: list[Inference] = field(default_factory=list)
 
     def take(self, role: str, path: Path, why: str, sure: bool = True, others: tuple[Path, ...] = ()) -> None:
         """Note what a part was taken for."""
         value = value_at(self.tree, path)
         self.taken.append(
-            Taken(role, shown(path), shortened_value(value), why, sure, tuple(shown(one) for one in others))
+            Inference(role, shown(path), shortened_value(value), why, sure, tuple(shown(one) for one in others))
         )
 
 
@@ -83,7 +83,7 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     :param handles: what earlier requests of the sample got for their pictures.
     """
     text = value.strip()
-    name = " ".join(spaced(one) for one in names[-2:])
+    name = " ".join(spaced_name(one) for one in names[-2:])
     if text in handles:
         return Shown("handle", "an earlier request of the sample got it for a picture", True)
     if re.match(r"data:[^ ]*[,;<{$]", text):
@@ -91,7 +91,7 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     if text.startswith(_STARTS):
         return Shown("base64", "it begins as a picture in base64 does", True)
     hinted = PICTURE.search(name) is not None
-    if _SAYS_HOW.fullmatch(text) and not (names and _NAMED.search(spaced(names[-1]))):
+    if _SAYS_HOW.fullmatch(text) and not (names and _NAMED.search(spaced_name(names[-1]))):
         return None
     if (" " not in text and _PLACE_HOLDER.search(text)) or (_PLACE_HOLDER.search(text) and _bracketed(text)):
         return Shown("base64", "it stands for base64", True)
@@ -112,7 +112,7 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     return None
 
 
-def says_how(value: str) -> bool:
+def is_picture_hint(value: str) -> bool:
     """Whether a text only says how a picture is given, or what kind it is of."""
     return _SAYS_HOW.fullmatch(value.strip()) is not None or MEDIA_TYPE.match(value) is not None
 
@@ -154,10 +154,10 @@ def _turns_score(elements: list[dict[str, Any]], key: str, parts: Parts, path: P
     low = {str(value).lower() for value in values}
     known_word = bool(low & (words.USER_ROLES | words.ASSISTANT_ROLES | words.SYSTEM_ROLES))
     part_word = bool(low & {"text", "image", "picture", "photo", "words"})
-    score = 2 * (words.folded(key) in words.ROLE_KEYS) + 3 * known_word - 4 * part_word
+    score = 2 * (words.folded_name(key) in words.ROLE_KEYS) + 3 * known_word - 4 * part_word
     score += 2 * any(isinstance(inner, list) for one in elements for inner in one.values())
     whole = any(_holds(parts, (*path, number)) for number in range(len(elements)))
-    return max(0, score + 2 * whole - (0 if known_word or words.folded(key) in words.ROLE_KEYS else 1))
+    return max(0, score + 2 * whole - (0 if known_word or words.folded_name(key) in words.ROLE_KEYS else 1))
 
 
 def _says_something(element: dict[str, Any], key: str) -> bool:
@@ -192,13 +192,13 @@ def _name_roles(parts: Parts) -> None:
     numbers = [number for number, name in enumerate(spoken) if name == user]
     rich = [number for number in numbers if _has_picture(parts, (*parts.turns, number))]
     parts.turn = (*parts.turns, (rich or numbers)[-1])
-    sure = bool(users) or words.folded(parts.role_key) in words.ROLE_KEYS
+    sure = bool(users) or words.folded_name(parts.role_key) in words.ROLE_KEYS
     parts.take("who asks", (*parts.turn, parts.role_key), "the turns say by it who speaks", sure)
     if "assistant" not in parts.roles:
         guess = "assistant"
         why = "the sample shows no turn of the model's, so how it is named is not known; it matters in conversations"
         parts.roles["assistant"] = guess
-        parts.taken.append(Taken("who answers", shown(parts.turns), guess, why, sure=False))
+        parts.taken.append(Inference("who answers", shown(parts.turns), guess, why, sure=False))
 
 
 def _side_of(name: str) -> str | None:

@@ -56,12 +56,12 @@ MEANS_REFUSED = (
 )  # fmt: skip
 
 
-def folded(name: str) -> str:
+def folded_name(name: str) -> str:
     """A member's name without case and signs: `Max-Tokens`, `maxTokens` and `max_tokens` are one."""
     return re.sub(r"[^a-z0-9]", "", name.lower())
 
 
-def spaced(name: str) -> str:
+def spaced_name(name: str) -> str:
     """A member's name as words: `inputTokens` and `input_tokens` are `input tokens`."""
     parted = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", " ", name)
     return re.sub(r"[^a-z0-9]+", " ", parted.lower()).strip()
@@ -72,7 +72,7 @@ def setting_of(name: str, value: object) -> str | None:
     number = value if isinstance(value, int | float) and not isinstance(value, bool) else _number(value)
     if number is None:
         return None
-    key = folded(name)
+    key = folded_name(name)
     if key in ("temperature", "temp", "samplingtemperature") and 0 <= number <= 5:
         return "temperature"
     if key in ("topp", "nucleus", "nucleusp") and 0 <= number <= 1:

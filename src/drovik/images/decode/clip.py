@@ -16,10 +16,10 @@ from drovik.images.decode.facts import (
     SourceFormat,
     broken,
     extra_package,
-    make_ready,
-    see_that_it_is_not_too_large,
+    init_pillow,
+    require_pixel_limit,
 )
-from drovik.images.decode.shots import Shot, changing, chosen_frames, sample_of
+from drovik.images.decode.shots import Shot, changing, chosen_frames, gray_sample
 from drovik.project.preps import Frames, Prep
 
 UNASKED = Frames(evenly=8)
@@ -54,7 +54,7 @@ class OpenedVideo:
                 frames = self.container.decode(self.stream)
             for frame in frames:
                 if frame.pts is not None and frame.pts >= stamp:
-                    see_that_it_is_not_too_large((frame.width, frame.height), self.path, self.max_pixels)
+                    require_pixel_limit((frame.width, frame.height), self.path, self.max_pixels)
                     found[stamp] = frame.to_image()
                     break
             at = number
@@ -68,7 +68,7 @@ class OpenedVideo:
 @contextlib.contextmanager
 def _opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[OpenedVideo]:
     av = extra_package("av", "video", "a video", path)
-    make_ready()
+    init_pillow()
     try:
         with av.open(io.BytesIO(data)) as container:
             if not container.streams.video:
@@ -78,7 +78,7 @@ def _opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Ope
             # FFmpeg itself refuses to decode a frame that turns out larger than the stream said.
             stream.codec_context.options = {"max_pixels": str(max_pixels)}
             size = (stream.codec_context.width, stream.codec_context.height)
-            see_that_it_is_not_too_large(size, path, max_pixels)
+            require_pixel_limit(size, path, max_pixels)
             stamps = sorted(packet.pts for packet in container.demux(stream) if packet.pts is not None)
             if not stamps:
                 raise PictureError(Problem("is a clip without a frame", "open it elsewhere and save it again", path))
@@ -96,7 +96,7 @@ def _shots(container: Any, stream: Any, stamps: list[int], rule: Frames) -> list
     if rule.on_change is None:
         return chosen_frames(times, times[-1] + step - 1e-3, rule)
     container.seek(stamps[0], stream=stream)
-    samples = [sample_of(frame.to_image(width=64, height=64)) for frame in container.decode(stream)]
+    samples = [gray_sample(frame.to_image(width=64, height=64)) for frame in container.decode(stream)]
     return changing(samples, times[: len(samples)], rule)
 
 

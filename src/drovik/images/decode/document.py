@@ -10,7 +10,7 @@ from typing import Any
 
 from drovik.errors import PictureError, Problem
 from drovik.heavy import Image
-from drovik.images.decode.facts import PictureFacts, SourceFormat, extra_package, see_that_it_is_not_too_large
+from drovik.images.decode.facts import PictureFacts, SourceFormat, extra_package, require_pixel_limit
 from drovik.images.decode.shots import MOST_FRAMES, Shot, chosen_pages
 from drovik.project.preps import PAGE_RESOLUTION, Prep
 
@@ -49,9 +49,9 @@ def _pdf_facts(document: Any, path: str, max_pixels: int, prep: Prep) -> Picture
         for shot in shots:
             page = document[shot.number - 1]
             size = (max(1, round(page.get_width() * scale)), max(1, round(page.get_height() * scale)))
-            see_that_it_is_not_too_large(size, path, max_pixels)
+            require_pixel_limit(size, path, max_pixels)
             for inner in page.get_objects(filter=(_PDF_PICTURE,), max_depth=5):
-                see_that_it_is_not_too_large(inner.get_px_size(), path, max_pixels)
+                require_pixel_limit(inner.get_px_size(), path, max_pixels)
             sizes.append(size)
     return PictureFacts("PDF", tuple(sizes), 1, tuple(shots), len(document))
 

@@ -84,7 +84,7 @@ def broken(path: str) -> Problem:
     return Problem(what, "open it elsewhere and save it again", path)
 
 
-def see_that_it_is_not_too_large(size: tuple[int, int], path: str, max_pixels: int) -> None:
+def require_pixel_limit(size: tuple[int, int], path: str, max_pixels: int) -> None:
     """See that a picture stays within the project's limit.
 
     :raises DrovikError: where it does not.
@@ -117,7 +117,7 @@ def _load_plugins() -> None:
     Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked on the header, takes its place
 
 
-def make_ready() -> None:
+def init_pillow() -> None:
     """Load Pillow's plugins once: two threads that do so at the same time can miss one."""
     with _getting_ready:
         _load_plugins()

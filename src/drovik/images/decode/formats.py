@@ -20,21 +20,21 @@ FORMATS = (PICTURE, PDF, HEIC, VIDEO)
 recognises is tried as a picture."""
 
 
-def look_at(data: bytes, path: str, max_pixels: int, prep: Prep | None = None) -> PictureFacts:
+def inspect_source(data: bytes, path: str, max_pixels: int, prep: Prep | None = None) -> PictureFacts:
     """What a source is, by its content alone; pictures are not decoded for it, but by a rule that needs pixels.
 
     :raises PictureError: if it is nothing that can be read, is broken, or has more than `max_pixels` pixels.
     """
-    with opened(data, path, max_pixels, prep or Prep()) as source:
+    with open_source(data, path, max_pixels, prep or Prep()) as source:
         facts = source.facts
     return facts
 
 
 @contextlib.contextmanager
-def opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[OpenSource]:
+def open_source(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[OpenSource]:
     """A source, open for its pictures; whatever breaks inside is reported as a broken file.
 
-    :raises PictureError: as `look_at` does.
+    :raises PictureError: as `inspect_source` does.
     """
     format_ = next((one for one in FORMATS if one.recognises(data)), PICTURE)
     try:

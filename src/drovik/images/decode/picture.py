@@ -19,10 +19,10 @@ from drovik.images.decode.facts import (
     PictureFacts,
     SourceFormat,
     extra_package,
-    make_ready,
-    see_that_it_is_not_too_large,
+    init_pillow,
+    require_pixel_limit,
 )
-from drovik.images.decode.shots import MOST_FRAMES, Shot, changing, chosen_frames, chosen_pages, sample_of
+from drovik.images.decode.shots import MOST_FRAMES, Shot, changing, chosen_frames, chosen_pages, gray_sample
 from drovik.images.metadata import may_be_turned
 from drovik.project.preps import MOST_PAGES, Prep
 
@@ -98,13 +98,13 @@ class OpenPicture:
             if self.facts.count > 1:
                 self.handle.seek(shot.number - 1)
                 # A frame may be larger than the first one said, and is decoded only after this.
-                see_that_it_is_not_too_large(self.handle.size, self.path, self.max_pixels)
+                require_pixel_limit(self.handle.size, self.path, self.max_pixels)
             yield shot, self.handle
 
 
 def _picture(data: bytes, path: str, formats: tuple[str, ...]) -> Image.Image:
 
-    make_ready()
+    init_pillow()
     try:
         return Image.open(io.BytesIO(data), formats=formats)
     except Exception:
@@ -117,7 +117,7 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
     format_ = "JPEG" if picture.format == "MPO" else str(picture.format)
     if format_ == "WEBP" and max_pixels == MOST_PIXELS_OF_SMALL:
         max_pixels //= 2  # its decoder holds two pictures more
-    see_that_it_is_not_too_large(picture.size, path, max_pixels)
+    require_pixel_limit(picture.size, path, max_pixels)
     orientation = 1
     if may_be_turned(data, "image/png" if format_ == "PNG" else None) and format_ != "HEIF":
         orientation = _orientation(picture)
@@ -127,14 +127,14 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
         shots, sizes = chosen_pages(count, prep, path), []
         for shot in shots:
             picture.seek(shot.number - 1)
-            see_that_it_is_not_too_large(picture.size, path, max_pixels)
+            require_pixel_limit(picture.size, path, max_pixels)
             sizes.append(picture.size)
         picture.seek(0)
     elif count > 1 and prep.frames is not None:
         if count > MOST_FRAMES:
             raise PictureError(Problem(f"has {count} frames, more than {MOST_FRAMES}", "split it", path))
         if format_ == "GIF":
-            see_that_it_is_not_too_large(largest_frame(data), path, max_pixels)
+            require_pixel_limit(largest_frame(data), path, max_pixels)
         shots = _moving_shots(picture, count, prep, path, max_pixels)
         sizes = [picture.size] * len(shots)
     else:
@@ -175,9 +175,9 @@ def _moving_shots(picture: Image.Image, count: int, prep: Prep, path: str, max_p
     samples = []
     for number in range(count):
         picture.seek(number)
-        see_that_it_is_not_too_large(picture.size, path, max_pixels)
+        require_pixel_limit(picture.size, path, max_pixels)
         if prep.frames.on_change is not None:
-            samples.append(sample_of(picture))
+            samples.append(gray_sample(picture))
         else:
             picture.load()  # WebP tells how long a frame is shown only once it is decoded
         times.append(now)

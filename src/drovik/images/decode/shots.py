@@ -60,10 +60,10 @@ def chosen_frames(times: Sequence[float], length: float, rule: Frames) -> list[S
     else:
         numbers = [_shown_at(times, time) for time in rule.at or ()]
     numbers = list(dict.fromkeys(numbers))
-    return [Shot(number + 1, round(times[number], 3)) for number in thinned(numbers, rule.most)]
+    return [Shot(number + 1, round(times[number], 3)) for number in thin_out(numbers, rule.most)]
 
 
-def thinned(numbers: Sequence[int], most: int) -> list[int]:
+def thin_out(numbers: Sequence[int], most: int) -> list[int]:
     """At most so many, spread evenly over all; the first and the last stay where there is room for both."""
     return [numbers[place] for place in _evenly(len(numbers), most)]
 
@@ -82,7 +82,7 @@ def _shown_at(times: Sequence[float], time: float) -> int:
     return max(0, bisect_right(times, time + 1e-6) - 1) if times else bisect_left(times, time)
 
 
-def sample_of(picture: Image.Image) -> np.ndarray[Any, Any]:
+def gray_sample(picture: Image.Image) -> np.ndarray[Any, Any]:
     """A picture as a few gray values from 0 to 1, to tell how much it differs from another."""
 
     small = picture.convert("L").resize((_SAMPLE_SIDE, _SAMPLE_SIDE))
@@ -99,4 +99,4 @@ def changing(samples: Sequence[np.ndarray[Any, Any]], times: Sequence[float], ru
     for number in range(1, len(samples)):
         if float(np.abs(samples[number] - samples[taken[-1]]).mean()) > (rule.on_change or 0):
             taken.append(number)
-    return [Shot(number + 1, round(times[number], 3)) for number in thinned(taken, rule.most)]
+    return [Shot(number + 1, round(times[number], 3)) for number in thin_out(taken, rule.most)]

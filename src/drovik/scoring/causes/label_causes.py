@@ -15,7 +15,7 @@ from rapidfuzz.distance import OSA
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.scoring.causes.cause_table import ANOTHER_LABEL, OF_STATUS
-from drovik.scoring.json_pointer import at, shown
+from drovik.scoring.json_pointer import shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.language.english import is_plural_of
 from drovik.scoring.measure import CaseScore, Finding, Measure
@@ -134,7 +134,7 @@ def _off_schema(measure: Measure, answer: Answer, expected: object, known: Seque
     found = []
     for error in answer.errors:
         if error.at not in places or not error.at:
-            got = at(answer.value, error.at)
+            got = value_at_pointer(answer.value, error.at)
             cause = measure.cause_as_read(error.at, expected, got) or _cause_of(error, got)
             found.append(Finding(error.at, error.what, shown(got)[:200], cause))
     # A cause that a measure knows tells more than that something is off the schema.
@@ -152,7 +152,7 @@ def _cause_of(error: SchemaError, got: object) -> str:
     return OF_STATUS["off_schema"]
 
 
-def elsewhere(
+def other_case_answered(
     measure: Measure, traits: Mapping[str, frozenset[str]], answers: Mapping[str, tuple[Answer, CaseScore]]
 ) -> dict[str, str]:
     """By case, the other case that an answer is about: most of that one's traits are in it, and few of its own.

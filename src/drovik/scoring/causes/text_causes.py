@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from rapidfuzz.distance import Levenshtein
 
-from drovik.scoring.alignment import Aligned, Step
+from drovik.scoring.alignment import Alignment, Step
 from drovik.scoring.causes.cause_table import ANOTHER_VALUE, OTHER_WORDS
 from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
 from drovik.scoring.language.english import is_negation, is_opposite
@@ -17,7 +17,7 @@ MOST = 20
 """So many findings tell enough of one text."""
 
 
-def text_findings(aligned: Aligned, chars: int, words: int) -> tuple[Finding, ...]:
+def text_findings(aligned: Alignment, chars: int, words: int) -> tuple[Finding, ...]:
     """What differs between two texts.
 
     :param chars: where in the statistics the edits of characters stand.
@@ -45,7 +45,7 @@ def _line(number: int) -> str:
     return f"line {number + 1}"
 
 
-def _cut_short(aligned: Aligned) -> int | None:
+def _cut_short(aligned: Alignment) -> int | None:
     """From which expected line on nothing came, where what came is only the beginning; None where it is not."""
     wanted, got = "\n".join(aligned.wanted), "\n".join(aligned.got).rstrip(".…")
     if got and len(got) < len(wanted) and wanted.startswith(got):

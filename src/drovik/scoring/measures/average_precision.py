@@ -20,7 +20,7 @@ POINTS = 101
 OVERLAPS = tuple(0.5 + 0.05 * n for n in range(10))
 
 
-class Found(NamedTuple):
+class Detections(NamedTuple):
     """What was found of one label in many cases: for each find its case, its confidence, and whether it is right at
     each of ten overlaps; and for each case how many there are to be found. A find in one of several answers to a case
     counts as its `part` of one.
@@ -33,7 +33,7 @@ class Found(NamedTuple):
     wanted: Floats
 
 
-def average_precision(found: Sequence[Found], overlaps: Sequence[int], weights: Floats) -> Floats:
+def average_precision(found: Sequence[Detections], overlaps: Sequence[int], weights: Floats) -> Floats:
     """Mean average precision over labels and overlaps (Lin et al., ECCV 2014): for each, the mean over 101 recalls of
     the highest precision at that recall or above.
 

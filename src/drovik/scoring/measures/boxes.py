@@ -11,9 +11,9 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
-from drovik.scoring.json_pointer import at
+from drovik.scoring.json_pointer import value_at_pointer
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
-from drovik.scoring.measures.detection import Located, LocatedTable, OverlapTable
+from drovik.scoring.measures.detection import Detection, LocatedTable, OverlapTable
 
 Form = Literal["corners", "size", "center"]
 Box = tuple[float, float, float, float]
@@ -31,7 +31,7 @@ class BoxesTable(OverlapTable):
     expected_form: Form = "corners"
 
 
-class Boxes(Located):
+class Boxes(Detection):
     """Precision, recall and F1 of boxes at an overlap, their mean overlap, and average precision.
 
     The overlap is intersection over union (P. Jaccard, 1901).
@@ -47,22 +47,22 @@ class Boxes(Located):
 
     @property
     def enough(self) -> float:
-        """See `Located.enough`."""
+        """See `Detection.enough`."""
         return self._own.overlap
 
     def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
-        """See `Located.place_of`."""
+        """See `Detection.place_of`."""
         own = self._own
         if expected:
             return _read_box(raw, frame, own.expected_form, own.expected_axes, own.expected_scale, True)
         return _read_box(raw, frame, own.form, own.axes, own.scale, False)
 
     def alike(self, wanted: Any, got: Any) -> float:
-        """See `Located.alike`."""
+        """See `Detection.alike`."""
         return overlap(wanted, got)
 
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
-        """See `Located.misreadings`."""
+        """See `Detection.misreadings`."""
         form = self._own.form
         return self._other_readings(lambda axes, scale: _read_box(raw, frame, form, axes, scale, False))
 
@@ -95,7 +95,7 @@ def _by_names(raw: dict[str, Any]) -> Box | None:
     """A box whose sides are named, in the names that are usual."""
     found = []
     for names in _NAMES:
-        value = next((at(raw, f"/{name}") for name in names if name in raw), None)
+        value = next((value_at_pointer(raw, f"/{name}") for name in names if name in raw), None)
         found.append(value)
     for side, start, size in ((2, 0, "width"), (3, 1, "height")):
         if found[side] is None and numbers([found[start], raw.get(size)]):
@@ -123,7 +123,7 @@ class PointsTable(LocatedTable):
     score: Literal["f1"] = "f1"
 
 
-class Points(Located):
+class Points(Detection):
     """Precision, recall and F1 of points: one is found that lies within a distance of where it should, or, where a
     box is expected, inside that. The "overlap" falls from 1 at the very place to 0.5 at the distance.
     """
@@ -138,11 +138,11 @@ class Points(Located):
 
     @property
     def enough(self) -> float:
-        """See `Located.enough`."""
+        """See `Detection.enough`."""
         return 0.5
 
     def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
-        """See `Located.place_of`: a point, or where a box is expected, its corners."""
+        """See `Detection.place_of`: a point, or where a box is expected, its corners."""
         own = self._own
         if expected:
             return _read_point(raw, frame, own.expected_axes, own.expected_scale, True)
@@ -150,7 +150,7 @@ class Points(Located):
         return found if found is not None and len(found) == 1 else None
 
     def alike(self, wanted: Any, got: Any) -> float:
-        """See `Located.alike`."""
+        """See `Detection.alike`."""
         (x, y) = got[0]
         if len(wanted) == 2:
             (x1, y1), (x2, y2) = wanted
@@ -160,7 +160,7 @@ class Points(Located):
         return max(0.0, 1.0 - 0.5 * away / self._own.within)
 
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
-        """See `Located.misreadings`."""
+        """See `Detection.misreadings`."""
         # One point says little: without the picture's size, any would be near some corner on another scale.
         sized = frame.size is not None
         found = self._other_readings(lambda axes, scale: _read_point(raw, frame, axes, scale, False), sized)

@@ -104,7 +104,7 @@ def kappa(matrix: Floats, weights: Floats | None = None) -> Floats:
     return result
 
 
-def steps_apart(labels: int, power: int) -> Floats:
+def ordinal_weights(labels: int, power: int) -> Floats:
     """How far apart ordered labels are, as kappa weighs it: steps to a power; "none" is farther than any label."""
 
     ranks = np.arange(labels + 1, dtype=np.float64)
@@ -113,7 +113,7 @@ def steps_apart(labels: int, power: int) -> Floats:
     return apart**power
 
 
-def mean_steps(matrix: Floats) -> Floats:
+def mean_ordinal_error(matrix: Floats) -> Floats:
     """How many steps an answer is off in the mean; "none" counts as far as the far end."""
 
     labels = matrix.shape[-2]
@@ -123,7 +123,7 @@ def mean_steps(matrix: Floats) -> Floats:
     return share((matrix * off).sum(axis=(-2, -1)), matrix.sum(axis=(-2, -1)), 0.0)
 
 
-def closeness(matrix: Floats) -> Floats:
+def ordinal_closeness(matrix: Floats) -> Floats:
     """1 less the mean of steps off over the farthest that the expected label can be missed by; "none" is 0."""
 
     labels = matrix.shape[-2]

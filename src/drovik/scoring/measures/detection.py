@@ -13,9 +13,9 @@ from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.json_pointer import ABSENT, Pointer, at, is_absent, shown
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, as_rows, share
-from drovik.scoring.measures.average_precision import OVERLAPS, Found, average_precision
+from drovik.scoring.json_pointer import ABSENT, Pointer, is_absent, shown, value_at_pointer
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, as_rows, share
+from drovik.scoring.measures.average_precision import OVERLAPS, Detections, average_precision
 from drovik.scoring.measures.coordinates import SCALES, Axes, Frame, Scale, frames_of
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ class OverlapTable(LocatedTable):
     score: Literal["f1", "ap", "ap50", "overlap"] = "f1"
 
 
-class Thing(NamedTuple):
+class DetectedObject(NamedTuple):
     """A thing with its place in the source, its label, how sure it is, and the element it was read from."""
 
     place: Any
@@ -79,7 +79,7 @@ WHATS = {
 }
 
 
-class Located(Measure):
+class Detection(Measure):
     """Things with places. The worst: none is found.
 
     The statistics: found, found where nothing is, not found, sum of the overlaps of what was found, and cases. Behind
@@ -131,22 +131,22 @@ class Located(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        return at(expected, self._table.at)
+        return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`. An empty list is an expected output."""
         if not isinstance(expected, list):
             return f"{shown(expected)[:60]} is no list of places", "write a list, [] where nothing is to be found"
         for number, raw in enumerate(expected):
-            if self.place_of(at(raw, self._table.place), Frame(), True) is None:
+            if self.place_of(value_at_pointer(raw, self._table.place), Frame(), True) is None:
                 return f"{shown(raw)[:60]} (element {number}) has no place that can be read", "see docs/measures/"
         return None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`."""
         frames = frames_of(said.pictures) or [Frame()]
         wanted = [one for raw in expected if (one := self._thing(raw, frames, True)) is not None]
-        value = at(answer, self._table.at)
+        value = value_at_pointer(answer, self._table.at)
         raws = [value] if isinstance(value, dict) else value if isinstance(value, list) else []
         got, unread = [], 0
         for raw in raws[:MOST_FOUND]:
@@ -162,22 +162,22 @@ class Located(Measure):
         ] * unread
         return self._scored(wanted, got, match, unread, tuple(findings))
 
-    def _thing(self, raw: Any, frames: Sequence[Frame], expected: bool) -> Thing | None:
-        number = at(raw, self._table.picture) if self._table.picture is not None else 1
+    def _thing(self, raw: Any, frames: Sequence[Frame], expected: bool) -> DetectedObject | None:
+        number = value_at_pointer(raw, self._table.picture) if self._table.picture is not None else 1
         known = isinstance(number, int) and 1 <= number <= len(frames)
         frame = frames[number - 1] if known and not expected else frames[0]
-        place = self.place_of(at(raw, self._table.place), frame, expected)
+        place = self.place_of(value_at_pointer(raw, self._table.place), frame, expected)
         if place is None:
             return None
-        label = at(raw, self._table.label) if self._table.label is not None else ""
-        sure = at(raw, self._table.confidence) if self._table.confidence is not None else ABSENT
-        return Thing(place, self._named("" if is_absent(label) else str(label)), _confidence(sure), raw)
+        label = value_at_pointer(raw, self._table.label) if self._table.label is not None else ""
+        sure = value_at_pointer(raw, self._table.confidence) if self._table.confidence is not None else ABSENT
+        return DetectedObject(place, self._named("" if is_absent(label) else str(label)), _confidence(sure), raw)
 
     def _named(self, label: str) -> str:
         plain = _folded(label)
         return self._same.get(plain, plain)
 
-    def _match(self, wanted: Sequence[Thing], got: Sequence[Thing]) -> Match:
+    def _match(self, wanted: Sequence[DetectedObject], got: Sequence[DetectedObject]) -> Match:
         """The pairing with most agreement, of things with the same label that agree well enough."""
 
         alike = np.array([[self.alike(a.place, b.place) for b in got] for a in wanted]).reshape(len(wanted), len(got))
@@ -198,7 +198,12 @@ class Located(Measure):
         return Match(pairs, alike)
 
     def _scored(
-        self, wanted: Sequence[Thing], got: Sequence[Thing], match: Match, unread: int, findings: tuple[Finding, ...]
+        self,
+        wanted: Sequence[DetectedObject],
+        got: Sequence[DetectedObject],
+        match: Match,
+        unread: int,
+        findings: tuple[Finding, ...],
     ) -> CaseScore:
         met = len(match.pairs)
         extra, left = len(got) - met + unread, len(wanted) - met
@@ -213,7 +218,7 @@ class Located(Measure):
     def _number(self, label: str) -> int:
         return self._labels.setdefault(label, len(self._labels))
 
-    def _right_at(self, wanted: Sequence[Thing], got: Sequence[Thing], alike: Floats) -> list[int]:
+    def _right_at(self, wanted: Sequence[DetectedObject], got: Sequence[DetectedObject], alike: Floats) -> list[int]:
         """For each find the overlaps at which it is right, as bits: the surest takes the best that is left."""
         masks = [0] * len(got)
         order = sorted(range(len(got)), key=lambda n: -got[n].confidence)
@@ -228,7 +233,7 @@ class Located(Measure):
         return masks
 
     def _findings(
-        self, wanted: Sequence[Thing], got: Sequence[Thing], match: Match, frames: Sequence[Frame]
+        self, wanted: Sequence[DetectedObject], got: Sequence[DetectedObject], match: Match, frames: Sequence[Frame]
     ) -> list[Finding]:
         """What was not found, and what was found where nothing is; together where the one is the other, misplaced."""
         left = [number for number in range(len(wanted)) if number not in match.pairs]
@@ -252,14 +257,20 @@ class Located(Measure):
         return found
 
     def _why(
-        self, one: Thing, row: int, got: Sequence[Thing], spare: set[int], alike: Floats, frames: Sequence[Frame]
+        self,
+        one: DetectedObject,
+        row: int,
+        got: Sequence[DetectedObject],
+        spare: set[int],
+        alike: Floats,
+        frames: Sequence[Frame],
     ) -> tuple[str, int | None]:
         """Why a thing was not found, and the find that was meant for it, if there is one."""
         for column in sorted(spare):
             if alike[row, column] >= self.enough:
                 return "wrong label", column
         for column in sorted(spare):
-            for cause, place in self.misreadings(at(got[column].raw, self._table.place), frames[0]):
+            for cause, place in self.misreadings(value_at_pointer(got[column].raw, self._table.place), frames[0]):
                 if place is not None and self.alike(one.place, place) >= self.enough:
                     return cause, column
         near = [column for column in spare if alike[row, column] > 0 and got[column].label == one.label]
@@ -315,7 +326,7 @@ class Located(Measure):
             WHATS["ap"]: lambda weights: average_precision(found, range(10), weights),
         }
 
-    def _found(self, scores: Sequence[CaseScore]) -> list[Found]:
+    def _found(self, scores: Sequence[CaseScore]) -> list[Detections]:
         """What was found of each label; an answer that is one of several to a case counts as its part of one."""
 
         rows: dict[int, list[tuple[int, float, float, list[bool]]]] = {}
@@ -331,7 +342,7 @@ class Located(Measure):
                     bits = [bool(int(tail[n + 2]) >> one & 1) for one in range(10)]
                     rows.setdefault(int(tail[n]), []).append((case, whole, tail[n + 1], bits))
         return [
-            Found(
+            Detections(
                 np.array([one[0] for one in rows.get(label, [])], dtype=np.int64),
                 np.array([one[1] for one in rows.get(label, [])], dtype=np.float64),
                 np.array([one[2] for one in rows.get(label, [])], dtype=np.float64),

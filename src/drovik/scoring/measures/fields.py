@@ -13,10 +13,10 @@ from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.value_causes import value_causes
-from drovik.scoring.json_pointer import at, is_absent, shown
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
+from drovik.scoring.json_pointer import is_absent, shown, value_at_pointer
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, share
 from drovik.scoring.rules.nested import Leaf, Node, compare
-from drovik.scoring.rules.rule import OUTCOMES, Absent, Anything
+from drovik.scoring.rules.rule import OUTCOMES, AbsentValue, AnyValue
 from drovik.scoring.rules.rule_table import read_nodes
 
 if TYPE_CHECKING:
@@ -52,7 +52,7 @@ class Fields(Measure):
         self._keys = [node.place[1:] for node in self.nodes if node.place.count("/") == 1 and "~" not in node.place]
         self._all_keys = len(self._keys) == len(self.nodes)
         self._right = CaseScore((*(1.0, 0.0, 0.0, 0.0, 0.0) * len(self.nodes), 1.0, 1.0), 1.0)
-        self._plain = [not node.below and not isinstance(node.rule, Absent | Anything) for node in self.nodes]
+        self._plain = [not node.below and not isinstance(node.rule, AbsentValue | AnyValue) for node in self.nodes]
 
     @classmethod
     def make(cls, name: str, table: FieldsTable, task: Task, place: str, problems: list[Problem]) -> Fields | None:
@@ -68,11 +68,14 @@ class Fields(Measure):
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`."""
         for node in self.nodes:
-            for what, place, name in node.check_expected(at(expected, node.place)):
-                return f"{shown(at(expected, place))} at {place} {what}", f"fix it, or the rule of '{name}'"
+            for what, place, name in node.check_expected(value_at_pointer(expected, node.place)):
+                return (
+                    f"{shown(value_at_pointer(expected, place))} at {place} {what}",
+                    f"fix it, or the rule of '{name}'",
+                )
         return None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: five counts a field, then whole records right, and cases."""
         if self._are_same(answer, expected):
             return self._right
@@ -81,7 +84,7 @@ class Fields(Measure):
         good = every = 0
         missed: list[tuple[int, Leaf]] = []
         for number, node in enumerate(self.nodes):
-            wanted, got = at(expected, node.place), at(answer, node.place)
+            wanted, got = value_at_pointer(expected, node.place), value_at_pointer(answer, node.place)
             if self._plain[number] and wanted == got and type(wanted) is type(got) and not is_absent(wanted):
                 counts[_SIZE * number] += 1.0
                 good += 1
@@ -127,7 +130,7 @@ class Fields(Measure):
         """Every single value that is expected, by its place."""
         found = {}
         for node in self.nodes:
-            wanted = at(expected, node.place)
+            wanted = value_at_pointer(expected, node.place)
             if not node.below:
                 if not is_absent(wanted):
                     found[node.place] = wanted
@@ -159,8 +162,8 @@ class Fields(Measure):
         """See `Measure.best`: every leaf that is expected, and nothing else."""
         counts = [0.0] * (_SIZE * len(self.nodes))
         for number, node in enumerate(self.nodes):
-            wanted = at(expected, node.place)
-            if isinstance(node.rule, Absent) or is_absent(wanted):
+            wanted = value_at_pointer(expected, node.place)
+            if isinstance(node.rule, AbsentValue) or is_absent(wanted):
                 continue
             if not node.below:
                 counts[_SIZE * number] = 1.0

@@ -13,9 +13,9 @@ from pydantic import BaseModel, Field, field_validator
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.json_pointer import ABSENT, Pointer, at
+from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language.detecting import LANGUAGES, language_of
-from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, Table, share
+from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, Table, share
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -72,7 +72,7 @@ class FormTable(Frozen):
         return patterns
 
 
-class Demand(NamedTuple):
+class FormatCheck(NamedTuple):
     """What came of one demand: its name, what was wanted, what came, and the cause where it is not met."""
 
     name: str
@@ -86,7 +86,7 @@ _ITEM = re.compile(r"^\s*(?:[-*•]|\d+[.)])\s+", re.MULTILINE)
 _SPANS = ("words", "sentences", "characters", "lines", "items")
 
 
-class Form(Measure):
+class Format(Measure):
     """The share of demands on an answer's form that are met. It needs no expected output, and takes any.
 
     The worst: none is met. The statistics: for each demand whether it is met, then answers that meet all, and cases.
@@ -103,7 +103,7 @@ class Form(Measure):
         self.demands = tuple(one.name for one in self._looked_at("", UNTOLD))
 
     @classmethod
-    def make(cls, name: str, table: FormTable, task: Task, place: str, problems: list[Problem]) -> Form | None:
+    def make(cls, name: str, table: FormTable, task: Task, place: str, problems: list[Problem]) -> Format | None:
         """See `Measure.make`."""
         if table.language is not None and table.language not in LANGUAGES:
             what = f"'{table.language}' is no language that can be told"
@@ -124,10 +124,10 @@ class Form(Measure):
         """See `Measure.check_expected`."""
         return None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`."""
         if self._table.at is not None:
-            found = at(answer, self._table.at)
+            found = value_at_pointer(answer, self._table.at)
             text = found if isinstance(found, str) else ""
         else:
             text = said.text or (answer if isinstance(answer, str) else json.dumps(answer, ensure_ascii=False))
@@ -140,7 +140,7 @@ class Form(Measure):
         met = [float(one.cause is None) for one in looked]
         return CaseScore((*met, float(not findings), 1.0), sum(met) / len(met), findings)
 
-    def _looked_at(self, text: str, said: Said) -> list[Demand]:
+    def _looked_at(self, text: str, said: AnswerContext) -> list[FormatCheck]:
         """Every demand, with what came of it."""
         table = self._table
         found = []
@@ -153,17 +153,17 @@ class Form(Measure):
             wanted = _told(pattern.least, pattern.most)
             met = number >= pattern.least and (pattern.most is None or number <= pattern.most)
             cause = "pattern not there" if not number else "wrong number of them"
-            found.append(Demand(name, f"{wanted} of {pattern.pattern}", str(number), None if met else cause))
+            found.append(FormatCheck(name, f"{wanted} of {pattern.pattern}", str(number), None if met else cause))
         for name, forbidden in table.forbidden.items():
             there = _first(forbidden, text)
             forbade = "pattern that must not be there" if there is not None else None
-            found.append(Demand(name, f"no {forbidden}", "none" if there is None else there, forbade))
+            found.append(FormatCheck(name, f"no {forbidden}", "none" if there is None else there, forbade))
         if table.language is not None:
             code = language_of(text)
             other = "another language" if code not in (None, table.language) else None
-            found.append(Demand("language", table.language, code or "too short to tell", other))
+            found.append(FormatCheck("language", table.language, code or "too short to tell", other))
         if table.only_json:
-            found.append(Demand("only_json", "nothing but JSON", said.how or "bare", _around(text, said.how)))
+            found.append(FormatCheck("only_json", "nothing but JSON", said.how or "bare", _around(text, said.how)))
         return found
 
     def worst(self, expected: Any, why: str) -> CaseScore:
@@ -220,7 +220,7 @@ def _size(name: str, text: str) -> int:
     return len(_ITEM.findall(text)) if name == "items" else len(text.strip())
 
 
-def _spanned(name: str, span: Span, size: int) -> Demand:
+def _spanned(name: str, span: Span, size: int) -> FormatCheck:
     cause = None
     if size < span.least:
         cause = "too short"
@@ -228,7 +228,7 @@ def _spanned(name: str, span: Span, size: int) -> Demand:
         cause = "too long"
     if cause and name in ("lines", "items"):
         cause = "wrong number of them"
-    return Demand(name, f"{_told(span.least, span.most)} {name}", str(size), cause)
+    return FormatCheck(name, f"{_told(span.least, span.most)} {name}", str(size), cause)
 
 
 def _told(least: int, most: int | None) -> str:

@@ -24,8 +24,8 @@ from pydantic import Field, field_validator
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.json_pointer import ABSENT, Pointer, at, shown
-from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
+from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -102,20 +102,20 @@ class Function(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        return at(expected, self._table.at)
+        return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`: that is the function's own affair."""
         return None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: what the function says, and cases.
 
         :raises CannotScore: where the function fails, takes too long, or says no number from 0 to 1.
         """
         if self._process is None:
             raise CannotScore("it is not trusted")
-        got = at(answer, self._table.at)
+        got = value_at_pointer(answer, self._table.at)
         made = self._process.ask([None if got is ABSENT else got, expected])
         score = made.get("score")
         if not isinstance(score, bool | int | float) or not 0 <= score <= 1:

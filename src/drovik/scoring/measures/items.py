@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.json_pointer import Pointer, at, shown
+from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.english import NUMBERS, singular
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, share
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -63,7 +63,7 @@ class Items(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        return at(expected, self._table.at)
+        return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`."""
@@ -112,10 +112,10 @@ class Items(Measure):
                 return self._name(words[1]), number
         return (self._name(one), 1) if one.strip() else None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`."""
         wanted = self._read(expected) or Counter()
-        read = self._read(at(answer, self._table.at))
+        read = self._read(value_at_pointer(answer, self._table.at))
         got = read if read is not None else Counter()
         findings = []
         for item in sorted(wanted | got):

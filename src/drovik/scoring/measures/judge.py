@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from pydantic import Field
 
 from drovik.errors import Problem
-from drovik.project.tasks import Task, comes_first, judged_id
+from drovik.project.tasks import Task, is_shown_first, judged_id
 from drovik.project.toml_files import Frozen
-from drovik.scoring.json_pointer import ABSENT, Pointer, at, shown
-from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, Finding, Measure, Said, share
+from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
+from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -58,8 +58,8 @@ class Judge(Measure):
         self._table = table
         self.is_heard = verdicts is not None
         self._verdicts = said = verdicts or {}
-        places = (at(said[one], table.at) for one in reviews if one in said)
-        people = (at(review, table.at) for one, review in reviews.items() if one in said)
+        places = (value_at_pointer(said[one], table.at) for one in reviews if one in said)
+        people = (value_at_pointer(review, table.at) for one, review in reviews.items() if one in said)
         self.beside_people = tuple((_word(one), _word(other)) for one, other in zip(places, people, strict=True))
 
     @classmethod
@@ -95,7 +95,7 @@ class Judge(Measure):
         """See `Measure.check_expected`."""
         return None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: what the verdict is worth, and cases.
 
         :raises CannotScore: where the judge said nothing of this answer that could be read.
@@ -103,13 +103,13 @@ class Judge(Measure):
         found = self._verdicts.get(judged_id(said.case, said.arm), ABSENT)
         if found is ABSENT:
             raise CannotScore(f"{self.by} has no verdict on it")
-        verdict = at(found, self._table.at)
-        worth = self._worth(verdict, comes_first(said.case, said.arm))
+        verdict = value_at_pointer(found, self._table.at)
+        worth = self._worth(verdict, is_shown_first(said.case, said.arm))
         if worth is None:
             raise CannotScore(f"{self.by} says {shown(verdict)[:60]}, which is worth nothing that is known")
         if worth == 1.0:
             return CaseScore((1.0, 1.0), 1.0)
-        reason = at(found, self._table.why) if self._table.why is not None else ABSENT
+        reason = value_at_pointer(found, self._table.why) if self._table.why is not None else ABSENT
         told = shown(verdict) if reason is ABSENT else f"{shown(verdict)}: {reason}"
         return CaseScore((worth, 1.0), worth, (Finding("", "right", told, "judged wrong"),))
 

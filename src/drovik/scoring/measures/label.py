@@ -10,16 +10,16 @@ from drovik.heavy import np
 from drovik.project.tasks import Task, labels_of
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.label_causes import label_cause
-from drovik.scoring.json_pointer import ABSENT, at
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table
+from drovik.scoring.json_pointer import ABSENT, value_at_pointer
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table
 from drovik.scoring.measures import calibration, confusion
 from drovik.scoring.measures.label_words import (
     LabelTable,
-    folded,
+    folded_label,
     index_of,
     labels_in,
     number_of,
-    picked,
+    pick_label,
     problems_of_labels,
 )
 from drovik.scoring.measures.many_labels import ManyLabels
@@ -77,7 +77,7 @@ class Label(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        found = at(expected, self._table.at)
+        found = value_at_pointer(expected, self._table.at)
         return self._table.none if found is None and self._table.none is not None else found
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
@@ -86,10 +86,10 @@ class Label(Measure):
             return None
         return f"{expected!r} is no label of the task", known_words(str(expected), self.labels)
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: row and column of the confusion matrix, and confidence."""
-        got = at(answer, self._table.at)
-        sure = at(answer, self._table.confidence) if self._table.confidence is not None else None
+        got = value_at_pointer(answer, self._table.at)
+        sure = value_at_pointer(answer, self._table.confidence) if self._table.confidence is not None else None
         if isinstance(got, _NOT_KEPT) or isinstance(sure, _NOT_HASHED):
             return self._compared(got, expected, sure)
         key = (got, type(got), expected, sure)
@@ -121,13 +121,13 @@ class Label(Measure):
             first = [number_of(one, self._index, self._table) for one in got[: self._table.top]]
             return row if row in first else next((one for one in first if one is not None), nothing)
         if self._table.find and isinstance(got, str):
-            found = picked(labels_in(got, self._index, self._fold), self._table.find)
+            found = pick_label(labels_in(got, self._index, self._fold), self._table.find)
             return nothing if found is None else found
         number = number_of(got, self._index, self._table)
         return nothing if number is None else number
 
     def _fold(self, text: str) -> str:
-        return folded(text, self._table.fold_case)
+        return folded_label(text, self._table.fold_case)
 
     def _cause(self, row: int, column: int, got: Any) -> str:
         if self._table.find and isinstance(got, str):
@@ -207,9 +207,9 @@ class Label(Measure):
         if self._table.ordered:
             labels = len(self.labels)
             found |= {
-                "kappa, linear weights": confusion.kappa(matrix, confusion.steps_apart(labels, 1)),
-                "kappa, quadratic weights": confusion.kappa(matrix, confusion.steps_apart(labels, 2)),
-                "closeness in order": confusion.closeness(matrix),
+                "kappa, linear weights": confusion.kappa(matrix, confusion.ordinal_weights(labels, 1)),
+                "kappa, quadratic weights": confusion.kappa(matrix, confusion.ordinal_weights(labels, 2)),
+                "closeness in order": confusion.ordinal_closeness(matrix),
             }
         if self._paths is not None:
             names = ("precision of paths", "recall of paths", "F1 of paths")
@@ -233,7 +233,7 @@ class Label(Measure):
             Table("each label", ("precision", "recall", "F1"), each, shares=True),
         ]
         if self._table.ordered:
-            steps = float(confusion.mean_steps(matrix))
+            steps = float(confusion.mean_ordinal_error(matrix))
             found.append(Table("steps off in the mean", ("steps",), (("all", (steps,)),)))
         if self._table.confidence is not None:
             found += self._confidence_tables(totals[matrix.size :])
@@ -257,5 +257,5 @@ _FIGURES = {
     "weighted_f1": confusion.weighted_f1,
     "matthews": confusion.matthews,
     "kappa": confusion.kappa,
-    "closeness": confusion.closeness,
+    "closeness": confusion.ordinal_closeness,
 }

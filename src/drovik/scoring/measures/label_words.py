@@ -50,7 +50,7 @@ def labels_in(text: str, index: Mapping[str, int], fold: Callable[[str], str]) -
     return found
 
 
-def picked(found: list[int], pick: Pick) -> int | None:
+def pick_label(found: list[int], pick: Pick) -> int | None:
     """The one label that is meant; None where there is none, or where `only` one is allowed and there are several."""
     distinct = list(dict.fromkeys(found))
     if not distinct or (pick == "only" and len(distinct) > 1):
@@ -89,7 +89,7 @@ class LabelTable(Frozen):
     ] = "accuracy"  # fmt: skip
 
 
-def folded(text: str, fold_case: bool) -> str:
+def folded_label(text: str, fold_case: bool) -> str:
     """A label as it is compared: Unicode NFKC, single spaces, and no letter case unless that counts."""
     if text.isascii() and "  " not in text:
         plain = " ".join(text.split())
@@ -100,9 +100,9 @@ def folded(text: str, fold_case: bool) -> str:
 
 def index_of(labels: Sequence[str], table: LabelTable) -> dict[str, int]:
     """Every folded label, and every other word for one, with the label's number."""
-    index = {folded(label, table.fold_case): number for number, label in enumerate(labels)}
+    index = {folded_label(label, table.fold_case): number for number, label in enumerate(labels)}
     for other, label in table.same_as.items():
-        index.setdefault(folded(other, table.fold_case), index[folded(label, table.fold_case)])
+        index.setdefault(folded_label(other, table.fold_case), index[folded_label(label, table.fold_case)])
     return index
 
 
@@ -120,7 +120,7 @@ def number_of(value: Any, index: Mapping[str, int], table: LabelTable) -> int | 
         value = str(value)
     if not isinstance(value, str):
         return None
-    text = folded(value, table.fold_case)
+    text = folded_label(value, table.fold_case)
     number = index.get(text)
     if number is None and table.fold_plural:
         number = next((n for label, n in index.items() if is_plural_of(text, label)), None)
@@ -142,18 +142,18 @@ def _wrong_words(labels: Sequence[str], table: LabelTable) -> Iterator[tuple[str
     """What is wrong with the labels and the other words for them, what to do, and where."""
     seen: set[str] = set()
     for label in labels:
-        one = folded(label, table.fold_case)
+        one = folded_label(label, table.fold_case)
         if one in seen:
             yield f"'{label}' is listed twice", "take one out", "labels"
         if not one:
             yield "a label is empty", "give it a word", "labels"
         seen.add(one)
     for other, label in table.same_as.items():
-        if folded(label, table.fold_case) not in seen:
+        if folded_label(label, table.fold_case) not in seen:
             yield f"'{label}' is no label", known_words(label, labels), f"same_as.{other}"
-        if folded(other, table.fold_case) in seen:
+        if folded_label(other, table.fold_case) in seen:
             yield f"'{other}' is a label itself", "take it out", "same_as"
-    if table.none is not None and folded(table.none, table.fold_case) not in seen:
+    if table.none is not None and folded_label(table.none, table.fold_case) not in seen:
         yield f"'{table.none}' is no label", known_words(table.none, labels), "none"
 
 

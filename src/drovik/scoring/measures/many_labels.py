@@ -10,9 +10,9 @@ from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.cause_table import ANOTHER_LABEL
 from drovik.scoring.causes.label_causes import label_cause
-from drovik.scoring.json_pointer import at, shown
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, share
-from drovik.scoring.measures.label_words import LabelTable, folded, index_of, number_of
+from drovik.scoring.json_pointer import shown, value_at_pointer
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, share
+from drovik.scoring.measures.label_words import LabelTable, folded_label, index_of, number_of
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -45,7 +45,7 @@ class ManyLabels(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        return at(expected, self._table.at)
+        return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`."""
@@ -56,9 +56,9 @@ class ManyLabels(Measure):
                 return f"{one!r} is no label of the task", known_words(str(one), self.labels)
         return None
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. One word alone is a list of one."""
-        got = at(answer, self._table.at)
+        got = value_at_pointer(answer, self._table.at)
         words = [got] if isinstance(got, str) and got.strip() else got if isinstance(got, list) else []
         numbers = [number_of(one, self._index, self._table) for one in words]
         wanted = {number_of(one, self._index, self._table) for one in expected}
@@ -86,7 +86,7 @@ class ManyLabels(Measure):
         """Why a word is no label, and which of those that are left out it stands for, if any."""
 
         def fold(text: str) -> str:
-            return folded(text, self._table.fold_case)
+            return folded_label(text, self._table.fold_case)
 
         for label in left:
             cause = label_cause(self.labels[label], word, self.labels, fold, self._table.same_as)

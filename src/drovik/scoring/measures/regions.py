@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 from drovik.heavy import Image, np
 from drovik.images.layout import Map
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
-from drovik.scoring.measures.detection import Located, LocatedTable, OverlapTable
+from drovik.scoring.measures.detection import Detection, LocatedTable, OverlapTable
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -44,7 +44,7 @@ class Region(NamedTuple):
         return inverse(self.from_source).box((0, 0, width, height))
 
 
-class Regions(Located):
+class Regions(Detection):
     """Precision, recall and F1 of regions at an overlap, their mean overlap, and average precision.
 
     A region is a polygon ([[x, y], …] or [x, y, x, y, …]), runs ({"width", "height", "runs": [off, on, off, …]}, row
@@ -56,19 +56,19 @@ class Regions(Located):
 
     @property
     def enough(self) -> float:
-        """See `Located.enough`."""
+        """See `Detection.enough`."""
         assert isinstance(self._table, RegionsTable)
         return self._table.overlap
 
     def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
-        """See `Located.place_of`."""
+        """See `Detection.place_of`."""
         own = self._table
         if isinstance(raw, dict):
             return _masked(raw, frame, expected)
         return _polygon(raw, frame, *_told(own, expected), expected)
 
     def alike(self, wanted: Any, got: Any) -> float:
-        """See `Located.alike`: intersection over union, of cells of a grid over both."""
+        """See `Detection.alike`: intersection over union, of cells of a grid over both."""
         return overlap(wanted, got)
 
 

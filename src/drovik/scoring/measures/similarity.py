@@ -12,10 +12,10 @@ from rapidfuzz.distance import LCSseq
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
-from drovik.scoring.json_pointer import Pointer, at, shown
+from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, share
-from drovik.scoring.measures.text import Folding
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, share
+from drovik.scoring.measures.text import Normalization
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -29,7 +29,7 @@ ENOUGH = 0.5
 """Below this a text is told as another one than the reference."""
 
 
-class SimilarityTable(Folding):
+class SimilarityTable(Normalization):
     """What stands in question.toml for a likeness measure."""
 
     at: Pointer = ""
@@ -61,7 +61,7 @@ class Similarity(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        return at(expected, self._table.at)
+        return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`."""
@@ -74,9 +74,9 @@ class Similarity(Measure):
         """See `Measure.language_of`."""
         return language_of(_references(expected)[0])
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`."""
-        got = at(answer, self._table.at)
+        got = value_at_pointer(answer, self._table.at)
         text = got if isinstance(got, str) else ""
         scored = [self._beside(text, reference) for reference in _references(expected)]
         best = max(scored, key=lambda one: one.value)

@@ -9,10 +9,10 @@ from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.json_pointer import ABSENT, Pointer, at
+from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language import english
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Table, Trace, share
-from drovik.scoring.mentions import Mention, Phrase, Statement, Text, is_statement, statement_of, thing_of
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, Trace, share
+from drovik.scoring.mentions import Mention, Phrase, Statement, Text, head_noun, is_statement, statement_of
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -36,7 +36,7 @@ _CAUSES = {
 }
 
 
-class FactsTable(Frozen):
+class StatementsTable(Frozen):
     """What stands in question.toml for a facts measure.
 
     `vocabulary`: what a text may invent; "cases" takes all that the cases' own statements name, a list takes that.
@@ -49,7 +49,7 @@ class FactsTable(Frozen):
     score: Literal["statements", "f1", "recall", "precision"] = "statements"
 
 
-class Facts(Measure):
+class Statements(Measure):
     """How many statements are as they should be: those that must be mentioned and are, those that must not be and are
     not; every thing invented, and every statement beyond the picture, is one that is not. The worst: none is.
 
@@ -58,9 +58,9 @@ class Facts(Measure):
     """
 
     kind: ClassVar[str] = "facts"
-    table_type: ClassVar[type[FactsTable]] = FactsTable
+    table_type: ClassVar[type[StatementsTable]] = StatementsTable
 
-    def __init__(self, name: str, table: FactsTable, vocabulary: Sequence[Statement] = ()) -> None:
+    def __init__(self, name: str, table: StatementsTable, vocabulary: Sequence[Statement] = ()) -> None:
         super().__init__(name, WHATS[table.score], binary=False)
         self._table = table
         own = table.vocabulary if isinstance(table.vocabulary, list) else []
@@ -69,7 +69,9 @@ class Facts(Measure):
         self._beyond = [statement_of(one) for one in table.beyond] if isinstance(table.beyond, list) else []
 
     @classmethod
-    def make(cls, name: str, table: FactsTable, task: Task, place: str, problems: list[Problem]) -> Facts | None:
+    def make(
+        cls, name: str, table: StatementsTable, task: Task, place: str, problems: list[Problem]
+    ) -> Statements | None:
         """See `Measure.make`."""
         for key in ("vocabulary", "beyond"):
             words = getattr(table, key)
@@ -87,9 +89,9 @@ class Facts(Measure):
         for one in expected:
             for statement in (*_statements(one, "must"), *_statements(one, "may"), *_statements(one, "must_not")):
                 if statement.phrases and all(phrase.relation is None for phrase in statement.phrases):
-                    things = statement_of([thing_of(phrase) for phrase in statement.phrases])
+                    things = statement_of([head_noun(phrase) for phrase in statement.phrases])
                     known.setdefault(things.text, things)
-        return Facts(self.name, self._table, tuple(known.values())) if known else self
+        return Statements(self.name, self._table, tuple(known.values())) if known else self
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
@@ -113,7 +115,7 @@ class Facts(Measure):
         """See `Measure.language_of`: statements are matched in English."""
         return "en"
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: the numbers that are named at the head of this module."""
         read = self._read(answer, expected)
         row = [0.0] * SIZE
@@ -131,7 +133,7 @@ class Facts(Measure):
 
     def _read(self, answer: Any, expected: Any) -> list[_Read]:
         """Every statement, invented thing and statement beyond the picture, with the words that say it."""
-        found = at(answer, self._table.at)
+        found = value_at_pointer(answer, self._table.at)
         plain = found if isinstance(found, str) else ""
         text = Text(plain)
         must, may, must_not = (_statements(expected, key) for key in KEYS)

@@ -18,12 +18,12 @@ from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.alignment import Aligned, align_lines
+from drovik.scoring.alignment import Alignment, align_lines
 from drovik.scoring.causes.text_causes import text_findings
-from drovik.scoring.json_pointer import Pointer, at, shown
+from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.language.english import is_negation
-from drovik.scoring.measure import UNTOLD, CaseScore, Finding, Measure, Said, Trace, share
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Trace, share
 from drovik.scoring.rules.quantities import numerals, readings
 from drovik.scoring.rules.text_rules import read_date
 
@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
 
-class Folding(Frozen):
+class Normalization(Frozen):
     """What of a text counts: letter case, punctuation, accents. Runs of spaces never do, nor the form of a character.
 
     Unicode's compatible forms are one: a ligature is its letters, a full-width digit is a digit (NFKC, UAX 15).
@@ -65,7 +65,7 @@ _DATE = re.compile(
 )
 
 
-def must_be_right(words: Sequence[str], kinds: Collection[str], listed: Collection[str]) -> list[int]:
+def critical_token_indexes(words: Sequence[str], kinds: Collection[str], listed: Collection[str]) -> list[int]:
     """The numbers of those words that must be right.
 
     A name is a word with a capital that does not begin a line or a sentence, and whatever holds letters and digits
@@ -162,7 +162,7 @@ WHATS = {
 SIZE = 12
 
 
-class TextTable(Folding):
+class TextTable(Normalization):
     """What stands in question.toml for a text measure.
 
     `order`: "free" lets lines stand in any order. `must`: kinds of words that must be right; `words`: more of them.
@@ -199,7 +199,7 @@ class Text(Measure):
 
     def expected_of(self, expected: Any) -> Any:
         """See `Measure.expected_of`."""
-        return at(expected, self._table.at)
+        return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`. An empty text is an expected output: nothing stands there."""
@@ -217,12 +217,12 @@ class Text(Measure):
 
     def traits_of(self, answer: Any) -> frozenset[str]:
         """See `Measure.traits_of`."""
-        text = at(answer, self._table.at)
+        text = value_at_pointer(answer, self._table.at)
         return self.traits(text) if isinstance(text, str) else frozenset()
 
-    def per_case(self, answer: Any, expected: Any, said: Said = UNTOLD) -> CaseScore:
+    def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: the numbers that are named at the head of this module."""
-        got = at(answer, self._table.at)
+        got = value_at_pointer(answer, self._table.at)
         if got == expected:
             return self._best(expected)
         wanted_lines = self._folded(expected)
@@ -238,7 +238,7 @@ class Text(Measure):
 
     def traces(self, answer: Any, expected: Any) -> tuple[Trace, ...]:
         """See `Measure.traces`: the alignment, line by line."""
-        got = at(answer, self._table.at)
+        got = value_at_pointer(answer, self._table.at)
         wanted_lines, got_lines = self._folded(expected), self._folded(got) if isinstance(got, str) else ()
         found = []
         for one, other in align_lines(wanted_lines, got_lines, self._table.order == "free").pairs:
@@ -252,7 +252,7 @@ class Text(Measure):
         return tuple(found)
 
     def _statistics(
-        self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Aligned, best: tuple[float, ...]
+        self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Alignment, best: tuple[float, ...]
     ) -> tuple[float, ...]:
         row = list(best)
         row[CHAR_EDITS], row[WORD_EDITS] = aligned.char_edits, aligned.word_edits
@@ -271,7 +271,7 @@ class Text(Measure):
 
     def _must(self, line: str) -> list[int]:
         """The numbers of the words of a line that must be right."""
-        return must_be_right(line.split(), self._table.must, self._words)
+        return critical_token_indexes(line.split(), self._table.must, self._words)
 
     def _value(self, row: tuple[float, ...]) -> float:
         if self._table.score == "exact":

@@ -10,8 +10,8 @@ from pydantic import Field
 from rapidfuzz.distance import Levenshtein
 
 from drovik.heavy import np
-from drovik.scoring.json_pointer import ABSENT, at, is_absent, shown
-from drovik.scoring.rules.rule import Absent, Anything, Outcome, Rule, same_json
+from drovik.scoring.json_pointer import ABSENT, is_absent, shown, value_at_pointer
+from drovik.scoring.rules.rule import AbsentValue, AnyValue, Outcome, Rule, same_json
 
 _ALIKE = 0.6
 """Single values of two lists are a pair where they are at least so alike; else one is missing, one invented."""
@@ -82,7 +82,7 @@ class Node:
                     yield what, f"{self.place}/{number}{place}", name or self.name
         else:
             for node in self.below:
-                for what, place, name in node.check_expected(at(expected, node.place)):
+                for what, place, name in node.check_expected(value_at_pointer(expected, node.place)):
                     yield what, self.place + place, name
 
 
@@ -101,15 +101,17 @@ def compare(node: Node, wanted: Any, got: Any, where: str) -> list[Leaf]:
     return [
         leaf
         for below in node.below
-        for leaf in compare(below, at(wanted, below.place), at(got, below.place), where + below.place)
+        for leaf in compare(
+            below, value_at_pointer(wanted, below.place), value_at_pointer(got, below.place), where + below.place
+        )
     ]
 
 
 def _outcome(rule: Rule, wanted: Any, got: Any) -> Outcome:
-    if isinstance(rule, Absent):
+    if isinstance(rule, AbsentValue):
         return "rightly absent" if is_absent(got) else "invented"
     if is_absent(wanted):
-        return "rightly absent" if is_absent(got) or isinstance(rule, Anything) else "invented"
+        return "rightly absent" if is_absent(got) or isinstance(rule, AnyValue) else "invented"
     if is_absent(got):
         return "missing"
     return rule.outcome(wanted, got)

@@ -70,7 +70,7 @@ class Text(Rule):
         return None if isinstance(expected, str) else "is no text"
 
 
-class Near(Text):
+class NearText(Text):
     """A text that is nearly the same: the share of characters that stand (1 less Levenshtein's distance over the
     longer length) is at least `least`. What is not quite the same is told apart as near.
     """
@@ -152,7 +152,7 @@ class YesNo(Rule):
         return None if _yes(expected) is not None else "is neither yes nor no"
 
 
-class Anything(Rule):
+class AnyValue(Rule):
     """Whatever stands there, as long as something does."""
 
     def same(self, expected: Any, got: Any) -> bool:
@@ -160,7 +160,7 @@ class Anything(Rule):
         return True
 
 
-class Absent(Rule):
+class AbsentValue(Rule):
     """Nothing may stand there; an expected value does not count."""
 
     def same(self, expected: Any, got: Any) -> bool:

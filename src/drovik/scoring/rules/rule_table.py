@@ -11,22 +11,22 @@ from drovik.project.toml_files import validated
 from drovik.scoring.rules.nested import List, Node, Record
 from drovik.scoring.rules.quantities import Amount, Date, Number, Time
 from drovik.scoring.rules.rule import (
-    Absent,
-    Anything,
+    AbsentValue,
+    AnyValue,
     Code,
     Exact,
-    Near,
+    NearText,
     OneOf,
     Rule,
     Text,
     YesNo,
 )
-from drovik.scoring.rules.text_rules import Address, Formula
+from drovik.scoring.rules.text_rules import Formula, PostalAddress
 
 RULES: dict[str, type[Rule]] = {
     "exact": Exact,
     "text": Text,
-    "near": Near,
+    "near": NearText,
     "number": Number,
     "amount": Amount,
     "date": Date,
@@ -34,12 +34,12 @@ RULES: dict[str, type[Rule]] = {
     "code": Code,
     "one_of": OneOf,
     "yes_no": YesNo,
-    "address": Address,
+    "address": PostalAddress,
     "formula": Formula,
     "list": List,
     "record": Record,
-    "anything": Anything,
-    "absent": Absent,
+    "anything": AnyValue,
+    "absent": AbsentValue,
 }
 
 

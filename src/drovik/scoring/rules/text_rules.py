@@ -27,7 +27,7 @@ _MOST_FUNCTIONS, _DEEPEST_FORMULA = 8, 12
 _LARGEST_POWER = 400
 
 
-class Address(Rule):
+class PostalAddress(Rule):
     """The same address by its parts, whichever order they stand in and however they are parted: every number has to
     be there, and of the words at least `least`. What lacks some words is told apart as near.
     """
