@@ -74,9 +74,9 @@ def test_an_expected_output_that_models_agree_against_is_in_doubt(answered_demo:
     )
     cases.write_text("".join(json.dumps(row) + "\n" for row in rows))
     found = answered_demo("score", "--suspects", "--json").json["suspects"]
-    (doubt,) = found["against_the_models"]
-    assert (doubt["case"], doubt["where"], doubt["expected"]) == (rows[4]["id"], "/vessel", '"Heron"')
-    assert doubt["share"] == 1
+    (suspect,) = found["against_the_models"]
+    assert (suspect["case"], suspect["where"], suspect["expected"]) == (rows[4]["id"], "/vessel", '"Heron"')
+    assert suspect["share"] == 1
     assert [sorted((one["first"], one["second"])) for one in found["nearly_the_same_picture"]] == [
         ["again", "lp-002"]
     ]

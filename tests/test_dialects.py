@@ -107,12 +107,12 @@ def test_no_reply_breaks_the_reader_and_cuts_make_no_difference(body: bytes, kin
     form = ReplyForm.model_validate(
         {"form": kind, **text, "error": "$.bad", "ended": "$.why", "counters": {"c": "$.n"}}
     )
-    unpacker, at = ReplyParser(form), 0
+    reply_parser, at = ReplyParser(form), 0
     for cut in [*cuts, len(body)]:
-        unpacker.feed(body[at : at + cut])
+        reply_parser.feed(body[at : at + cut])
         at += cut
-    unpacker.feed(body[at:])
-    assert unpacker.result({}) == parse_reply(body, form)
+    reply_parser.feed(body[at:])
+    assert reply_parser.result({}) == parse_reply(body, form)
 
 
 @pytest.mark.parametrize(

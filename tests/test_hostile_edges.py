@@ -171,16 +171,16 @@ def test_a_quiet_time_is_heeded_by_others_no_longer_than_they_may(tmp_path: Path
 
 
 def test_a_locked_file_of_shared_limits_stops_nothing(tmp_path: Path) -> None:
-    sharing = SharedLimits(tmp_path / "pace.sqlite", "e", Limits(concurrency=4, per_minute=600))
+    shared = SharedLimits(tmp_path / "pace.sqlite", "e", Limits(concurrency=4, per_minute=600))
     with contextlib.closing(sqlite3.connect(tmp_path / "pace.sqlite", isolation_level=None)) as holder:
         holder.execute("BEGIN EXCLUSIVE")
         started = time.monotonic()
-        assert sharing.share(1).slots == 4
-        assert sharing.seconds_until(10) >= 0
-        sharing.keep_quiet(1)
-        sharing.correct(5)
+        assert shared.share(1).slots == 4
+        assert shared.seconds_until(10) >= 0
+        shared.keep_quiet(1)
+        shared.correct(5)
         assert time.monotonic() - started < 1
-    sharing.leave()
+    shared.leave()
 
 
 def test_no_files_left_is_one_line_after_a_while(

@@ -40,10 +40,10 @@ async def asked(learned: Learned, folder: Path, question: Question, count: int) 
     line = EndpointSession(made.project, "it")
     written = write_request(made.project, line.writer, ask, "one")
     async with aiohttp.ClientSession() as session:
-        _, unpacked, outcome = await exchange(session, line, ask, written.request)
-    if unpacked is None or outcome.kind != "answered":
+        _, parsed, outcome = await exchange(session, line, ask, written.request)
+    if parsed is None or outcome.kind != "answered":
         return outcome.kind, outcome.words, None
-    return outcome.kind, unpacked.text, (unpacked.input_tokens, unpacked.output_tokens)
+    return outcome.kind, parsed.text, (parsed.input_tokens, parsed.output_tokens)
 
 
 @dataclass

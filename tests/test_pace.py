@@ -46,9 +46,9 @@ def clock(monkeypatch: pytest.MonkeyPatch) -> Clock:
 
 @pytest.mark.parametrize("limit", [1, 2, 7, 60, 600])
 def test_no_minute_has_more_requests_than_the_limit_and_hardly_fewer(limit: int, clock: Clock) -> None:
-    sharing, chance, sent = SharedLimits(None, "e", Limits(per_minute=limit)), random.Random(limit), []
+    shared, chance, sent = SharedLimits(None, "e", Limits(per_minute=limit)), random.Random(limit), []
     while clock.now < 1000 + 600:
-        clock.now += sharing.seconds_until(0)
+        clock.now += shared.seconds_until(0)
         sent.append(clock.now)
         clock.now += chance.expovariate(30)
     assert max(sum(start <= one < start + 60 for one in sent) for start in sent) <= limit
@@ -56,15 +56,15 @@ def test_no_minute_has_more_requests_than_the_limit_and_hardly_fewer(limit: int,
 
 
 def test_the_limits_of_a_day_are_of_any_24_hours_and_a_clock_set_back_gives_nothing(clock: Clock) -> None:
-    sharing = SharedLimits(None, "e", Limits(per_day=5, tokens_per_day=1000))
-    assert [sharing.day_allows(150) for _ in range(5)] == [None] * 5
-    assert sharing.day_allows(150) == "5 requests in 24 hours"
+    shared = SharedLimits(None, "e", Limits(per_day=5, tokens_per_day=1000))
+    assert [shared.day_allows(150) for _ in range(5)] == [None] * 5
+    assert shared.day_allows(150) == "5 requests in 24 hours"
     clock.now -= 3 * 3600
-    assert sharing.day_allows(150) == "5 requests in 24 hours"
+    assert shared.day_allows(150) == "5 requests in 24 hours"
     clock.now += 28 * 3600
-    assert sharing.day_allows(900) is None
-    sharing.correct(90)
-    assert sharing.day_allows(20) == "1000 tokens in 24 hours"
+    assert shared.day_allows(900) is None
+    shared.correct(90)
+    assert shared.day_allows(20) == "1000 tokens in 24 hours"
 
 
 def test_slots_are_shared_evenly_and_never_more_than_there_are(tmp_path: Path) -> None:
@@ -82,16 +82,16 @@ def test_slots_are_shared_evenly_and_never_more_than_there_are(tmp_path: Path) -
 
 def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatch) -> None:
     async def run() -> None:
-        pace = RateControl(Limits(concurrency=16))
-        seen = [pace.slots.room]
+        rates = RateControl(Limits(concurrency=16))
+        seen = [rates.slots.room]
         for _ in range(3):
-            pace._cut_at = -10
-            pace.too_much(None)
-            seen.append(pace.slots.room)
+            rates._cut_at = -10
+            rates.on_rate_limited(None)
+            seen.append(rates.slots.room)
         for _ in range(200):
-            pace.answered()
+            rates.answered()
         assert seen == [16, 8, 4, 2]
-        assert pace.slots.room == 16
+        assert rates.slots.room == 16
 
     asyncio.run(run())
 
@@ -99,27 +99,27 @@ def test_it_slows_down_when_told_and_climbs_again(monkeypatch: pytest.MonkeyPatc
 def test_a_circuit_opens_after_failures_in_a_row_and_lets_one_probe_through(monkeypatch: pytest.MonkeyPatch) -> None:
     clock = Clock()
     monkeypatch.setattr("drovik.transport.circuit_breaker.time", clock)
-    circuit = CircuitBreaker(concurrency=2, give_up_after=100)
-    circuit.take("answered")
+    breaker = CircuitBreaker(concurrency=2, give_up_after=100)
+    breaker.take("answered")
     for _ in range(FAILED_IN_A_ROW):
-        assert not circuit.is_open
-        circuit.take("timeout")
-    assert circuit.is_open
-    assert not circuit.enter()
-    clock.now += circuit.wait()
-    assert circuit.enter()
-    assert not circuit.enter(), "two probes at once"
-    circuit.take("service_error")
-    assert circuit.wait() == pytest.approx(1.5)
+        assert not breaker.is_open
+        breaker.take("timeout")
+    assert breaker.is_open
+    assert not breaker.enter()
+    clock.now += breaker.wait()
+    assert breaker.enter()
+    assert not breaker.enter(), "two probes at once"
+    breaker.take("service_error")
+    assert breaker.wait() == pytest.approx(1.5)
     clock.now += 2
-    assert circuit.enter()
-    circuit.take("answered")
-    assert circuit.enter()
-    assert not circuit.is_open
+    assert breaker.enter()
+    breaker.take("answered")
+    assert breaker.enter()
+    assert not breaker.is_open
     for _ in range(FAILED_IN_A_ROW):
-        circuit.take("lost")
+        breaker.take("lost")
     clock.now += 101
-    assert circuit.gives_up()
+    assert breaker.gives_up()
 
 
 @pytest.mark.parametrize(

@@ -55,13 +55,13 @@ def show_doubts(project: Project, views: Sequence[TaskView]) -> None:
     """Suspect expected outputs, near-twins, and answers that contradict each other."""
 
     heading("suspect expected outputs")
-    doubts = [one for view in views for one in suspects_of(view)]
-    if doubts:
+    suspected = [one for view in views for one in suspects_of(view)]
+    if suspected:
         say("Models agree with each other against what is expected, the surest first.", style="dim")
-        rows = [_doubt_row(one) for one in doubts[:MOST_DOUBTS]]
+        rows = [_doubt_row(one) for one in suspected[:MOST_DOUBTS]]
         table(("task", "case", "where", "expected", "models say", "arms", "against"), rows, numbers=())
-        if len(doubts) > MOST_DOUBTS:
-            say(f"and {len(doubts) - MOST_DOUBTS} more: drovik score --suspects --json")
+        if len(suspected) > MOST_DOUBTS:
+            say(f"and {len(suspected) - MOST_DOUBTS} more: drovik score --suspects --json")
     else:
         say("No two models agree against an expected output.")
     found = near_duplicates(project, views)

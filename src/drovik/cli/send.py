@@ -72,5 +72,5 @@ def _drifts(project: Project, store: Store, planned: Planned) -> list[object]:
 
     asked = [ask for asks in planned.plan.to_send.values() for ask in asks]
     arms = {(ask.task.name, ask.arm.name) for ask in asked}
-    repeats = [ask for ask in planned.asks() if (ask.task.name, ask.arm.name) in arms]
+    repeats = [request for request in planned.requests() if (request.task.name, request.arm.name) in arms]
     return list(drift_of(project, store, asked, repeats))

@@ -37,19 +37,19 @@ SIGNALS = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "
 _STOPPING = "Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them."
 
 
-async def until_stopped(courier: Dispatcher, note: Callable[[str], None] | None = None) -> Tally:
+async def until_stopped(dispatcher: Dispatcher, note: Callable[[str], None] | None = None) -> Tally:
     """Send until all is sent, or a signal comes.
 
     :param note: is told that it is stopping.
     """
     loop = asyncio.get_running_loop()
-    task = asyncio.create_task(workflow.send(courier))
+    task = asyncio.create_task(workflow.send(dispatcher))
 
     def stop() -> None:
-        if courier.tally.interrupted:
+        if dispatcher.tally.interrupted:
             task.cancel()
             return
-        courier.interrupt()
+        dispatcher.interrupt()
         if note is not None:
             note(_STOPPING)
 
@@ -58,9 +58,9 @@ async def until_stopped(courier: Dispatcher, note: Callable[[str], None] | None 
     try:
         return await task
     except asyncio.CancelledError:
-        courier.tally.interrupted = True
-        courier.tally.left = courier.tally.open - courier.tally.elsewhere
-        return courier.tally
+        dispatcher.tally.interrupted = True
+        dispatcher.tally.left = dispatcher.tally.open - dispatcher.tally.elsewhere
+        return dispatcher.tally
     finally:
         for number in SIGNALS:
             loop.remove_signal_handler(number)
@@ -88,11 +88,11 @@ def send_with_consent(project: Project, store: Store, planned: Planned, argument
 
 def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, budget: Budget | None = None) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    courier = workflow.dispatcher_for(project, store, planned, budget)
+    dispatcher = workflow.dispatcher_for(project, store, planned, budget)
     if planned.plan.count() == 0:
-        return courier.tally
-    with Progress(courier.tally, quiet) as progress:
-        return asyncio.run(until_stopped(courier, progress.note))
+        return dispatcher.tally
+    with Progress(dispatcher.tally, quiet) as progress:
+        return asyncio.run(until_stopped(dispatcher, progress.note))
 
 
 _PLAIN_SECONDS = 5.0

@@ -154,9 +154,9 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, SentRe
         return "(not about this case)"
     if view.task.after is not None:
         return f"(waits for {view.task.after.task})"
-    asking = conversation_of(view.task, arm, case)
-    texts = [getattr(part, "text", "[picture]") for turn in asking.turns for part in turn.parts]
-    return " ".join([asking.system] * bool(asking.system) + texts)
+    conversation = conversation_of(view.task, arm, case)
+    texts = [getattr(part, "text", "[picture]") for turn in conversation.turns for part in turn.parts]
+    return " ".join([conversation.system] * bool(conversation.system) + texts)
 
 
 def _turn_text(turn: Mapping[str, Any]) -> str:

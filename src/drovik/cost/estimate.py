@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-from drovik.cost.token_rates import Bounds, Rates, RequestSize, load_of
+from drovik.cost.token_rates import Bounds, Rates, RequestSize, size_of_request
 from drovik.images.layout import layout_of
 from drovik.planning.plan import Request, Thread
 from drovik.planning.rendering import conversation_of
@@ -167,11 +167,13 @@ class Estimator:
         """
         found: dict[tuple[str, str], ArmQuote] = {}
         seen: set[str] = set()
-        asks = [ask for own in threads.values() for one in own for ask in one.asks] if every else to_send
-        for ask in asks:
-            if ask.identity not in seen:
-                seen.add(ask.identity)
-                self._add(self._of(found, ask.task, ask.arm), ask)
+        requests = (
+            [request for own in threads.values() for one in own for request in one.requests] if every else to_send
+        )
+        for request in requests:
+            if request.identity not in seen:
+                seen.add(request.identity)
+                self._add(self._of(found, request.task, request.arm), request)
         for own in threads.values():
             for thread in own:
                 self._add_what_follows(found, thread)
@@ -180,26 +182,28 @@ class Estimator:
     def _of(self, found: dict[tuple[str, str], ArmQuote], task: Task, arm: Arm) -> ArmQuote:
         return found.setdefault((task.name, arm.name), ArmQuote(task.name, arm))
 
-    def _add(self, quote: ArmQuote, ask: Request) -> None:
-        load = load_of(ask.asking(), ask.task.told_schema(), self._pictures(ask.arm, ask.case))
-        self._count(quote, ask.task, load, Bounds(1, 1, 1))
-        if ask.task.repair_turn and ask.mend is None:
-            self._count(quote, ask.task, load, self._rates.repair_turns(ask.task, ask.arm))
+    def _add(self, quote: ArmQuote, request: Request) -> None:
+        load = size_of_request(
+            request.conversation(), request.task.told_schema(), self._pictures(request.arm, request.case)
+        )
+        self._count(quote, request.task, load, Bounds(1, 1, 1))
+        if request.task.repair_turn and request.repair is None:
+            self._count(quote, request.task, load, self._rates.repair_turns(request.task, request.arm))
 
     def _add_what_follows(self, found: dict[tuple[str, str], ArmQuote], thread: Thread) -> None:
-        """The turns that are not known yet, and asks that wait for a task before."""
+        """The turns that are not known yet, and requests that wait for a task before."""
         turns = len(thread.arm.prompt.turns) + 1
-        if thread.state in ("stuck", "not_asked") or (thread.asks and len(thread.asks) >= turns):
+        if thread.state in ("stuck", "not_asked") or (thread.requests and len(thread.requests) >= turns):
             return
-        task = thread.asks[0].task if thread.asks else self._rates.task(thread.arm.task)
+        task = thread.requests[0].task if thread.requests else self._rates.task(thread.arm.task)
         quote = self._of(found, task, thread.arm)
-        asked = len(thread.asks)
+        asked = len(thread.requests)
         for turn in range(asked + 1, turns + 1):
             said = ["…" * 40] * (turn - 1)
             earlier = {task.after.task: _Unknown()} if task.after else {}
             shown = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
-            asking = conversation_of(task, thread.arm, thread.case, said, earlier, shown)
-            load = load_of(asking, task.told_schema(), self._pictures(thread.arm, thread.case))
+            conversation = conversation_of(task, thread.arm, thread.case, said, earlier, shown)
+            load = size_of_request(conversation, task.told_schema(), self._pictures(thread.arm, thread.case))
             # Whether a chained task is asked at all depends on answers.
             sure = Bounds(1, 1, 1) if asked or not task.where else Bounds(0, 0.5, 1)
             self._count(quote, task, load, sure)

@@ -45,21 +45,21 @@ class RequestSize:
     pictures: tuple[tuple[int, int], ...]
 
 
-def load_of(
-    asking: Conversation, schema: Mapping[str, Any] | None, sizes: Mapping[int, Sequence[tuple[int, int]]]
+def size_of_request(
+    conversation: Conversation, schema: Mapping[str, Any] | None, sizes: Mapping[int, Sequence[tuple[int, int]]]
 ) -> RequestSize:
     """The load of what is asked.
 
     :param sizes: of the pictures that each of the case's pictures is sent as, by its number.
     """
-    texts = [asking.system] + [
-        part.text for turn in asking.turns for part in turn.parts if isinstance(part, TextPart)
+    texts = [conversation.system] + [
+        part.text for turn in conversation.turns for part in turn.parts if isinstance(part, TextPart)
     ]
     texts += [json.dumps(schema, ensure_ascii=False)] if schema is not None else []
-    pictures = tuple(size for number in asking.picture_numbers() for size in sizes.get(number, ()))
+    pictures = tuple(size for number in conversation.picture_numbers() for size in sizes.get(number, ()))
     letters = sum(map(len, texts))
     return RequestSize(
-        letters, sum(len(one.encode("utf-8", "replace")) for one in texts), len(asking.turns) + 1, pictures
+        letters, sum(len(one.encode("utf-8", "replace")) for one in texts), len(conversation.turns) + 1, pictures
     )
 
 

@@ -66,11 +66,11 @@ class Conversation:
         return tuple(part.number for turn in self.turns for part in turn.parts if isinstance(part, PicturePart))
 
 
-def as_one_text(asking: Conversation, names: Mapping[Any, str]) -> str:
+def as_one_text(conversation: Conversation, names: Mapping[Any, str]) -> str:
     """All turns as one text, for services that take no turns: each with who says it, where there are several."""
-    if len(asking.turns) == 1:
-        return text_of(asking.turns[0])
-    return "\n\n".join(f"{names.get(turn.by, turn.by)}: {text_of(turn)}" for turn in asking.turns)
+    if len(conversation.turns) == 1:
+        return text_of(conversation.turns[0])
+    return "\n\n".join(f"{names.get(turn.by, turn.by)}: {text_of(turn)}" for turn in conversation.turns)
 
 
 def text_of(turn: Turn) -> str:
@@ -97,7 +97,7 @@ class Draft:
     A picture of the case may be sent as several: the pages of a document, frames of a clip, parts of a page.
     """
 
-    asking: Conversation
+    conversation: Conversation
     plain: dict[str, Any]
     pictures: dict[int, tuple[DraftPicture, ...]]
     taken: dict[str, Any] = field(default_factory=dict)
@@ -147,7 +147,7 @@ class RequestWriter:
     def draft(
         self,
         arm: Arm,
-        asking: Conversation,
+        conversation: Conversation,
         pictures: Sequence[Sequence[Prepared]],
         request_id: str,
         addresses: Sequence[str | None] = (),
@@ -162,18 +162,23 @@ class RequestWriter:
         :param schema: of the answer, where the service is to be told.
         :param repeat: which repeat it is, from 1; each has another seed, where there is one.
         """
-        asking = self._fitted(asking, [max(1, len(one)) for one in pictures])
+        conversation = self._fitted(conversation, [max(1, len(one)) for one in pictures])
         plain: dict[str, Any] = {f"extra.{name}": value for name, value in arm.prep.extra.items()}
         plain |= arm.model.settings.slots()
         if plain.get("seed") is not None:
             plain["seed"] += repeat - 1
-        plain |= {"model": arm.model.id, "system": asking.system or None, "request.id": request_id, "schema": schema}
-        numbers = dict.fromkeys(asking.picture_numbers())
+        plain |= {
+            "model": arm.model.id,
+            "system": conversation.system or None,
+            "request.id": request_id,
+            "schema": schema,
+        }
+        numbers = dict.fromkeys(conversation.picture_numbers())
         known = {
             number: self._several(pictures[number], addresses[number] if addresses else None, number, arm.prep.extra)
             for number in numbers
         }
-        return Draft(asking, plain, known)
+        return Draft(conversation, plain, known)
 
     def write(self, draft: Draft) -> HttpRequest:
         """The request proper, once every step has added to the draft."""
@@ -190,11 +195,11 @@ class RequestWriter:
         alone = picture or (every[0] if len(every) == 1 else None)
         scope |= self._image_scope(alone)
         scope["images"] = [self._image_scope(one) for one in ([picture] if picture else every)]
-        turns = draft.asking.turns
+        turns = draft.conversation.turns
         if "last.text" in self.slots:
             scope["last.text"] = text_of(turns[-1]) or None
         if "turns.text" in self.slots:
-            scope["turns.text"] = as_one_text(draft.asking, self.dialect.names) or None
+            scope["turns.text"] = as_one_text(draft.conversation, self.dialect.names) or None
         scope["pictures"] = True if every else None
         scope["turns"] = [self._turn_scope(turn, draft) for turn in turns]
         return scope
@@ -257,13 +262,13 @@ class RequestWriter:
         what = "this dialect gives pictures as addresses on the web, and a picture of the case has none"
         raise RequestError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
 
-    def _fitted(self, asking: Conversation, sizes: Sequence[int]) -> Conversation:
+    def _fitted(self, conversation: Conversation, sizes: Sequence[int]) -> Conversation:
         """What is asked, as far as the dialect has places for it.
 
         :param sizes: as how many pictures each of the case's is sent.
         :raises DrovikError: where it has none for several turns, or for so many pictures.
         """
-        together = [[turn] for turn in asking.turns] if self._has_turns else [list(asking.turns)]
+        together = [[turn] for turn in conversation.turns] if self._has_turns else [list(conversation.turns)]
         at_once = [_pictures_in(turns, sizes) for turns in together]
         count = max(at_once)
         if count and not self.takes_pictures():
@@ -272,14 +277,14 @@ class RequestWriter:
         if count > 1 and self._one_picture:
             what = f"the dialect has a place for one picture, and {count} are asked about"
             raise RequestError(Problem(what, 'write {"each image": …} where the service takes a list'))
-        if len(asking.turns) > 1 and not self.keeps_history():
+        if len(conversation.turns) > 1 and not self.keeps_history():
             what = "the dialect has a place for one question, and this is a conversation"
             raise RequestError(Problem(what, 'write {turns.text} in place of {last.text}, or {"each turn": …}'))
-        if asking.system and "system" not in self.slots:
-            first = asking.turns[0]
-            before = Turn(first.by, (TextPart(asking.system), *first.parts))
-            return Conversation("", (before, *asking.turns[1:]))
-        return asking
+        if conversation.system and "system" not in self.slots:
+            first = conversation.turns[0]
+            before = Turn(first.by, (TextPart(conversation.system), *first.parts))
+            return Conversation("", (before, *conversation.turns[1:]))
+        return conversation
 
 
 def _pictures_in(turns: Sequence[Turn], sizes: Sequence[int]) -> int:

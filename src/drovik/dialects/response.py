@@ -45,16 +45,16 @@ class ParsedReply:
     incomplete: bool = False
 
 
-def is_error(unpacked: ParsedReply, form: ReplyForm) -> bool:
+def is_error(parsed: ParsedReply, form: ReplyForm) -> bool:
     """Whether a reply with a good status is an error all the same: in pieces, also where some text came before it."""
-    return unpacked.error is not None and (not unpacked.text or form.form != "json")
+    return parsed.error is not None and (not parsed.text or form.form != "json")
 
 
 def parse_reply(body: bytes, form: ReplyForm, headers: Mapping[str, str] | None = None) -> ParsedReply:
     """All that a dialect's reply half finds in a whole body."""
-    unpacker = ReplyParser(form)
-    unpacker.feed(body)
-    return unpacker.result(headers or {})
+    reply_parser = ReplyParser(form)
+    reply_parser.feed(body)
+    return reply_parser.result(headers or {})
 
 
 class ReplyParser:
@@ -119,7 +119,7 @@ class ReplyParser:
             if texts or self._refused() or self._found.get("error")
             else missing_path_note(self.form.text or "$", tree)
         )
-        return self._unpacked("".join(pieces), note)
+        return self._parsed("".join(pieces), note)
 
     def _of_text(self, body: bytes, headers: Mapping[str, str]) -> ParsedReply:
         text = body.decode("utf-8", "replace").removeprefix("\N{ZERO WIDTH NO-BREAK SPACE}")
@@ -129,7 +129,7 @@ class ReplyParser:
             )
         self._keep("model", _first_text(self.form.model, None, headers))
         self._count(None, headers)
-        return self._unpacked(text, "")
+        return self._parsed(text, "")
 
     # A reply in pieces.
 
@@ -180,7 +180,7 @@ class ReplyParser:
         incomplete = not self._done and not error
         if incomplete and not note:
             note = f"the reply came to an end without a finish, after {self._read} pieces"
-        return self._unpacked("".join(self._text), note, incomplete)
+        return self._parsed("".join(self._text), note, incomplete)
 
     def _unlike(self, body: bytes, headers: Mapping[str, str]) -> ParsedReply:
         """Not one piece could be read: perhaps a plain JSON error, or another service's page."""
@@ -215,7 +215,7 @@ class ReplyParser:
     def _refused(self) -> bool:
         return self._found.get("ended") in self.form.refused
 
-    def _unpacked(self, text: str, note: str, incomplete: bool = False) -> ParsedReply:
+    def _parsed(self, text: str, note: str, incomplete: bool = False) -> ParsedReply:
         found = self._found
         ended = found.get("ended")
         counters = {name: found[f"counters.{name}"] for name in self.form.counters if f"counters.{name}" in found}

@@ -52,36 +52,36 @@ class Drift:
         return sum(comb(self.asked, k) * p**k * (1 - p) ** (self.asked - k) for k in range(self.same + 1))
 
 
-def drift_of(project: Project, store: Store, asks: Iterable[Request], repeats: Iterable[Request]) -> list[Drift]:
+def drift_of(project: Project, store: Store, requests: Iterable[Request], repeats: Iterable[Request]) -> list[Drift]:
     """What a recheck showed, by arm.
 
-    :param asks: those that were asked again.
-    :param repeats: all asks of those arms, for the agreement of their repeats.
+    :param requests: those that were asked again.
+    :param repeats: all requests of those arms, for the agreement of their repeats.
     """
     found: dict[tuple[str, str], Drift] = {}
-    every = list(asks)
+    every = list(requests)
     for task in project.tasks:
-        own = [ask for ask in every if ask.task.name == task.name]
+        own = [request for request in every if request.task.name == task.name]
         before = answers_for(project, store, task, own)
         reader = Reader(task.form, task.schema)
-        for ask in own:
-            one = found.setdefault((task.name, ask.arm.name), Drift(task.name, ask.arm.name))
-            reply = store.recheck_for(ask.identity)
-            if ask.identity not in before or reply is None:
+        for request in own:
+            one = found.setdefault((task.name, request.arm.name), Drift(task.name, request.arm.name))
+            reply = store.recheck_for(request.identity)
+            if request.identity not in before or reply is None:
                 one.failed += 1
                 continue
-            now, model = read_reply(project, reader, ask, reply), reply.model
+            now, model = read_reply(project, reader, request, reply), reply.model
             if now.status == "failed":
                 one.failed += 1
                 continue
-            old = before[ask.identity]
+            old = before[request.identity]
             one.asked += 1
             one.models_before[old.model or ""] += bool(old.model)
             one.models_now[model or ""] += bool(model)
             if comparable(old) == comparable(now):
                 one.same += 1
             else:
-                one.changed.append(ask.case.id)
+                one.changed.append(request.case.id)
     shares = agreement_of_repeats(project, store, repeats)
     for key, one in found.items():
         one.expected_same = shares.get(key)
@@ -89,15 +89,15 @@ def drift_of(project: Project, store: Store, asks: Iterable[Request], repeats: I
     return list(found.values())
 
 
-def agreement_of_repeats(project: Project, store: Store, asks: Iterable[Request]) -> dict[tuple[str, str], float]:
+def agreement_of_repeats(project: Project, store: Store, requests: Iterable[Request]) -> dict[tuple[str, str], float]:
     """By task and arm, the share of pairs of repeats that answer the same; only for arms that have repeats."""
     groups: dict[tuple[str, str], dict[str, list[str]]] = {}
-    every = list(asks)
+    every = list(requests)
     for task in project.tasks:
-        own = [ask for ask in every if ask.task.name == task.name and ask.mend is None]
+        own = [request for request in every if request.task.name == task.name and request.repair is None]
         answers = answers_for(project, store, task, own)
-        for ask in own:
-            if ask.identity in answers and answers[ask.identity].status != "failed":
-                cases = groups.setdefault((task.name, ask.arm.name), {})
-                cases.setdefault(ask.case.id, []).append(comparable(answers[ask.identity]))
+        for request in own:
+            if request.identity in answers and answers[request.identity].status != "failed":
+                cases = groups.setdefault((task.name, request.arm.name), {})
+                cases.setdefault(request.case.id, []).append(comparable(answers[request.identity]))
     return {key: share for key, cases in groups.items() if (share := pairwise_agreement(cases)) is not None}

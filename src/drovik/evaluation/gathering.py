@@ -156,13 +156,13 @@ def _earlier_turns(
 ) -> dict[str, dict[int, dict[str, Answer]]]:
     """The answers to the turns before the last, by arm, turn and case."""
     first = [one for one in threads if one.repeat == 1]
-    before = [ask for one in first for ask in one.asks if ask.turn <= len(one.arm.prompt.turns)]
+    before = [request for one in first for request in one.requests if request.turn <= len(one.arm.prompt.turns)]
     answers = answers_for(project, store, task, before) if before else {}
     found: dict[str, dict[int, dict[str, Answer]]] = {}
-    for ask in before:
-        if ask.identity in answers:
-            turns = found.setdefault(ask.arm.name, {})
-            turns.setdefault(ask.turn, {})[ask.case.id] = answers[ask.identity]
+    for request in before:
+        if request.identity in answers:
+            turns = found.setdefault(request.arm.name, {})
+            turns.setdefault(request.turn, {})[request.case.id] = answers[request.identity]
     return found
 
 
@@ -170,12 +170,12 @@ def _repair_turns(
     project: Project, store: Store, task: Task, threads: Sequence[Thread]
 ) -> dict[str, dict[tuple[str, int], Answer]]:
     """The answers of repair turns at the last turn, by arm, case and repeat (from 0)."""
-    asks = [ask for one in threads for ask in one.second if ask.turn > len(one.arm.prompt.turns)]
-    answers = answers_for(project, store, task, asks) if asks else {}
+    requests = [request for one in threads for request in one.second if request.turn > len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, task, requests) if requests else {}
     found: dict[str, dict[tuple[str, int], Answer]] = {}
-    for ask in asks:
-        if ask.identity in answers:
-            found.setdefault(ask.arm.name, {})[ask.case.id, ask.repeat - 1] = answers[ask.identity]
+    for request in requests:
+        if request.identity in answers:
+            found.setdefault(request.arm.name, {})[request.case.id, request.repeat - 1] = answers[request.identity]
     return found
 
 
@@ -192,12 +192,14 @@ def _heard(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...]
     check_arm_words(arms, [judge.arm] if judge.arm else [])
     chosen = fitting_arms(arms, [judge.arm] if judge.arm else ())[:1]
     threads = threads_of_task(project, store, task, chosen, cases, digests)
-    asks = [one.asks[-1] for one in threads if one.repeat == 1 and len(one.asks) > len(one.arm.prompt.turns)]
-    answers = answers_for(project, store, task, asks)
+    requests = [
+        one.requests[-1] for one in threads if one.repeat == 1 and len(one.requests) > len(one.arm.prompt.turns)
+    ]
+    answers = answers_for(project, store, task, requests)
     verdicts = {
-        ask.case.id: answers[ask.identity].value
-        for ask in asks
-        if ask.identity in answers and answers[ask.identity].status == "ok"
+        request.case.id: answers[request.identity].value
+        for request in requests
+        if request.identity in answers and answers[request.identity].status == "ok"
     }
     reviews = {
         judged_id(case, arm): verdict for (name, case, arm), verdict in project.reviews.items() if name == judge.by
@@ -228,15 +230,15 @@ class _Asked:
     repeats: dict[str, dict[str, list[Answer | None]]]
 
 
-def _asked(arms: Sequence[Arm], asks: Sequence[Request], found: Mapping[str, Answer]) -> _Asked:
+def _asked(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str, Answer]) -> _Asked:
     names = [arm.name for arm in arms]
     made = _Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
-    for ask in sorted(asks, key=lambda one: one.repeat):
-        made.repeats[ask.arm.name].setdefault(ask.case.id, []).append(found.get(ask.identity))
-        if ask.repeat == 1:
-            made.identities[ask.arm.name][ask.case.id] = ask.identity
-            if ask.identity in found:
-                made.answers[ask.arm.name][ask.case.id] = found[ask.identity]
+    for request in sorted(requests, key=lambda one: one.repeat):
+        made.repeats[request.arm.name].setdefault(request.case.id, []).append(found.get(request.identity))
+        if request.repeat == 1:
+            made.identities[request.arm.name][request.case.id] = request.identity
+            if request.identity in found:
+                made.answers[request.arm.name][request.case.id] = found[request.identity]
     return made
 
 
@@ -266,13 +268,13 @@ def _view(
     threads = threads_of_task(project, store, task, today, cases, digests)
     if task.judges is not None:
         cases = judged_cases(project, store, task, cases, digests, threads_of_task)
-    asks = [one.asks[-1] for one in threads if len(one.asks) > len(one.arm.prompt.turns)]
-    asks += _asks_of_older(store, task, arms, cases)
+    requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
+    requests += _asks_of_older(store, task, arms, cases)
     left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
-    found = answers_for(project, store, task, asks)
+    found = answers_for(project, store, task, requests)
     if any(measure.wants_pictures for measure in measures):
         found = {one: replace(answer, pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
-    asked = _asked(arms, asks, found)
+    asked = _asked(arms, requests, found)
     by_turn = _earlier_turns(project, store, task, threads)
     second = _repair_turns(project, store, task, threads)
     wrong = _wrong_before(project, store, task, arms, cases, digests)

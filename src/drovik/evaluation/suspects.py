@@ -70,12 +70,12 @@ def suspects_of(view: TaskView) -> list[SuspectLabel]:
                 for found in one.score.findings if one.score else ():
                     if found.cause not in FORM_ALONE and found.got != "nothing":
                         said[score.measure.name, one.case.id, f"{found.where}\0{found.expected}"][arm.arm] = found
-    doubts = [
-        doubt
+    suspected = [
+        suspect
         for (measure, case, _), by_arm in said.items()
-        if (doubt := _doubt(view.task.name, measure, case, by_arm, answered[measure, case], seeing)) is not None
+        if (suspect := _doubt(view.task.name, measure, case, by_arm, answered[measure, case], seeing)) is not None
     ]
-    return sorted(doubts, key=lambda one: (-one.share, -len(one.agreeing), one.case, one.where))
+    return sorted(suspected, key=lambda one: (-one.share, -len(one.agreeing), one.case, one.where))
 
 
 def _doubt(

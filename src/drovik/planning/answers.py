@@ -45,42 +45,46 @@ def reading_digest(task: Task, project: Project, arm: Arm, endpoint: str) -> str
     )
 
 
-def answers_for(project: Project, store: Store, task: Task, asks: Iterable[Request]) -> dict[str, Answer]:
-    """The answer to each ask that has one, by identity; readings that are out of date are made again.
+def answers_for(project: Project, store: Store, task: Task, requests: Iterable[Request]) -> dict[str, Answer]:
+    """The answer to each request that has one, by identity; readings that are out of date are made again.
 
-    :param asks: of this task alone.
+    :param requests: of this task alone.
     """
-    wanted = list(asks)
+    wanted = list(requests)
     kept = store.readings(task.name)
     latest = store.latest_replies()
     marks: dict[tuple[str, str], str] = {}
     reader = Reader(task.form, task.schema)
     fresh: list[tuple[str, KeptReading]] = []
-    for ask in wanted:
-        if ask.identity not in latest:
+    for request in wanted:
+        if request.identity not in latest:
             continue
-        number, endpoint = latest[ask.identity]
-        place = (ask.arm.name, endpoint)
+        number, endpoint = latest[request.identity]
+        place = (request.arm.name, endpoint)
         if place not in marks:
-            marks[place] = reading_digest(task, project, ask.arm, endpoint)
+            marks[place] = reading_digest(task, project, request.arm, endpoint)
         reading = f"{marks[place]}:{number}"
-        if ask.identity in kept and kept[ask.identity].reading == reading:
+        if request.identity in kept and kept[request.identity].reading == reading:
             continue
-        reply = store.reply_for(ask.identity)
+        reply = store.reply_for(request.identity)
         if reply is not None:
-            kept[ask.identity] = KeptReading(reading, read_reply(project, reader, ask, reply))
-            fresh.append((ask.identity, kept[ask.identity]))
+            kept[request.identity] = KeptReading(reading, read_reply(project, reader, request, reply))
+            fresh.append((request.identity, kept[request.identity]))
     if fresh:
         store.keep_readings(task.name, fresh)
     return _with_facts(
-        {ask.identity: kept[ask.identity].answer for ask in wanted if ask.identity in latest}, store, task
+        {request.identity: kept[request.identity].answer for request in wanted if request.identity in latest},
+        store,
+        task,
     )
 
 
-def answer_to(project: Project, store: Store, ask: Request) -> Answer | None:
-    """The answer to one ask, read again; None where it has none."""
-    reply = store.reply_for(ask.identity)
-    return None if reply is None else read_reply(project, Reader(ask.task.form, ask.task.schema), ask, reply)
+def answer_to(project: Project, store: Store, request: Request) -> Answer | None:
+    """The answer to one request, read again; None where it has none."""
+    reply = store.reply_for(request.identity)
+    return (
+        None if reply is None else read_reply(project, Reader(request.task.form, request.task.schema), request, reply)
+    )
 
 
 def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
@@ -99,23 +103,23 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
     return found
 
 
-def read_reply(project: Project, reader: Reader, ask: Request, reply: KeptReply) -> Answer:
-    """The answer that stands in a reply to an ask; its model, tokens and money are not in it."""
-    dialect = _dialect(project, ask.arm, reply.endpoint)
+def read_reply(project: Project, reader: Reader, request: Request, reply: KeptReply) -> Answer:
+    """The answer that stands in a reply to a request; its model, tokens and money are not in it."""
+    dialect = _dialect(project, request.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer("failed", note=reply.note)
     try:
-        unpacked = parse_reply(reply.body, dialect.reply)
-        if not unpacked.readable or unpacked.incomplete or is_error(unpacked, dialect.reply):
-            return Answer("failed", text=unpacked.text, note=unpacked.error or unpacked.note)
-        reading = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+        parsed = parse_reply(reply.body, dialect.reply)
+        if not parsed.readable or parsed.incomplete or is_error(parsed, dialect.reply):
+            return Answer("failed", text=parsed.text, note=parsed.error or parsed.note)
+        reading = reader.read(parsed.text, parsed.cut_off, parsed.refused)
     except Exception as error:  # whatever stands in a stranger's reply is one answer's trouble, and no other's
         return Answer("failed", note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
-    return Answer(reading.status, reading.how, unpacked.text, reading.value, reading.errors, unpacked.note)
+    return Answer(reading.status, reading.how, parsed.text, reading.value, reading.errors, parsed.note)
 
 
 def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:
-    """Each picture that was sent with an ask: its size, and the maps back to its source (docs/pictures.md)."""
+    """Each picture that was sent with a request: its size, and the maps back to its source (docs/pictures.md)."""
     asked = store.what_was_asked(identity) or {}
     found = []
     for turn in asked.get("turns", ()):
@@ -126,15 +130,15 @@ def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:
 
 
 def with_status(
-    project: Project, store: Store, asks: Mapping[str, Sequence[Request]], statuses: frozenset[str]
+    project: Project, store: Store, requests: Mapping[str, Sequence[Request]], statuses: frozenset[str]
 ) -> frozenset[str]:
     """The identities whose answers have one of the statuses.
 
-    :param asks: by the task's name.
+    :param requests: by the task's name.
     """
     found: set[str] = set()
     for task in project.tasks:
-        answers = answers_for(project, store, task, asks.get(task.name, ()))
+        answers = answers_for(project, store, task, requests.get(task.name, ()))
         found |= {identity for identity, answer in answers.items() if answer.status in statuses}
     return frozenset(found)
 
@@ -181,12 +185,12 @@ def _answers(
     project: Project, store: Store, judged: Task, threads: Sequence[Thread]
 ) -> dict[tuple[str, str], Answer]:
     """The first answer of each arm to each case, to the last turn."""
-    last = [one for one in threads if one.repeat == 1 and len(one.asks) > len(one.arm.prompt.turns)]
-    answers = answers_for(project, store, judged, [one.asks[-1] for one in last])
+    last = [one for one in threads if one.repeat == 1 and len(one.requests) > len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, judged, [one.requests[-1] for one in last])
     return {
-        (one.arm.name, one.case.id): answers[one.asks[-1].identity]
+        (one.arm.name, one.case.id): answers[one.requests[-1].identity]
         for one in last
-        if one.asks[-1].identity in answers
+        if one.requests[-1].identity in answers
     }
 
 

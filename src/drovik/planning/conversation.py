@@ -55,47 +55,61 @@ def _with_repair_turns(
     project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str]
 ) -> list[Thread]:
     """Each thread with the repair turns that its answers ask for."""
-    answers = answers_for(project, store, task, [ask for one in threads for ask in one.asks])
+    answers = answers_for(project, store, task, [request for one in threads for request in one.requests])
     found = []
     for one in threads:
-        pairs = [(ask, answers[ask.identity]) for ask in one.asks if ask.identity in answers]
-        second = tuple(made for ask, answer in pairs if (made := repair_turn(ask, answer, digests)) is not None)
+        pairs = [(request, answers[request.identity]) for request in one.requests if request.identity in answers]
+        second = tuple(
+            made for request, answer in pairs if (made := repair_turn(request, answer, digests)) is not None
+        )
         found.append(one._replace(second=second))
     return found
 
 
-def repair_turn(ask: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
+def repair_turn(request: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
     """What is asked after an answer that is not valid, where the task has repair turns."""
-    if not ask.task.repair_turn or ask.mend is not None or answer.status not in ("off_schema", "not_json"):
+    if not request.task.repair_turn or request.repair is not None or answer.status not in ("off_schema", "not_json"):
         return None
     lines = [f"- {error.at or 'the whole answer'}: {error.what}" for error in answer.errors[:MOST_ERRORS_TOLD]]
-    mend = RepairTurn(answer.text, "\n".join(lines) or "- there is no JSON in it")
-    return request_of(ask.task, ask.arm, ask.case, digests, ask.said, ask.earlier, ask.repeat, mend)
+    repair = RepairTurn(answer.text, "\n".join(lines) or "- there is no JSON in it")
+    return request_of(
+        request.task, request.arm, request.case, digests, request.said, request.earlier, request.repeat, repair
+    )
 
 
 def _grown(
     project: Project, store: Store, task: Task, threads: list[Thread], digests: Mapping[str, str], turn: int
 ) -> list[Thread]:
-    """Each thread with its ask of a turn, where the turn before is answered."""
-    before = [one.asks[-1] for one in threads if len(one.asks) == turn - 1 and one.arm.prompt.turns[turn - 2 :]]
+    """Each thread with its request of a turn, where the turn before is answered."""
+    before = [
+        one.requests[-1] for one in threads if len(one.requests) == turn - 1 and one.arm.prompt.turns[turn - 2 :]
+    ]
     answers = answers_for(project, store, task, before)
     grown = []
     for one in threads:
-        answer = answers.get(one.asks[-1].identity) if one.asks else None
-        if answer is None or len(one.asks) != turn - 1 or not one.arm.prompt.turns[turn - 2 :]:
+        answer = answers.get(one.requests[-1].identity) if one.requests else None
+        if answer is None or len(one.requests) != turn - 1 or not one.arm.prompt.turns[turn - 2 :]:
             grown.append(one)
-        elif (next_ := _next_turn(one.asks[-1], answer, digests)) is None:
-            grown.append(Thread(one.arm, one.case, one.repeat, one.asks, "stuck"))
+        elif (next_ := _next_turn(one.requests[-1], answer, digests)) is None:
+            grown.append(Thread(one.arm, one.case, one.repeat, one.requests, "stuck"))
         else:
-            grown.append(Thread(one.arm, one.case, one.repeat, (*one.asks, next_), "open"))
+            grown.append(Thread(one.arm, one.case, one.repeat, (*one.requests, next_), "open"))
     return grown
 
 
-def _next_turn(ask: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
+def _next_turn(request: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
     """What is asked once a turn is answered; None where the answer cannot be gone on from."""
     if answer.status == "failed" or not answer.text.strip():
         return None
-    return request_of(ask.task, ask.arm, ask.case, digests, (*ask.said, answer.text), ask.earlier, ask.repeat)
+    return request_of(
+        request.task,
+        request.arm,
+        request.case,
+        digests,
+        (*request.said, answer.text),
+        request.earlier,
+        request.repeat,
+    )
 
 
 def _earlier(
@@ -114,7 +128,7 @@ def _earlier(
     wanted = {arm.name: arm_before(project, task, arm) for arm in arms}
     distinct = {one.name: one for one in wanted.values() if one is not None}
     threads = threads_of_task(project, store, before, list(distinct.values()), cases, digests)
-    answers = answers_for(project, store, before, [one.asks[-1] for one in threads if one.asks])
+    answers = answers_for(project, store, before, [one.requests[-1] for one in threads if one.requests])
     by_place = {(one.arm.name, one.case.id): one for one in threads if one.repeat == 1}
     for arm in arms:
         one = wanted[arm.name]
@@ -125,25 +139,25 @@ def _earlier(
 
 
 def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) -> dict[str, Any] | State:
-    if thread is None or not thread.asks:
+    if thread is None or not thread.requests:
         return thread.state if thread and thread.state != "open" else "before"
-    last = thread.asks[-1]
+    last = thread.requests[-1]
     answer = answers.get(last.identity)
     if thread.state == "stuck":
         return "stuck"
-    if answer is None or len(thread.asks) <= len(thread.arm.prompt.turns):
+    if answer is None or len(thread.requests) <= len(thread.arm.prompt.turns):
         return "before"
     return earlier_of(task, last, answer)
 
 
-def earlier_of(task: Task, ask: Request, answer: Answer) -> dict[str, Any] | State:
-    """The variable `earlier` for a task that comes after an ask's, or why it is not asked."""
+def earlier_of(task: Task, request: Request, answer: Answer) -> dict[str, Any] | State:
+    """The variable `earlier` for a task that comes after a request's, or why it is not asked."""
     if answer.status == "failed":
         return "stuck"
     value = answer.value if answer.value is not None else answer.text
     if task.where is not None and not task.where.holds(value):
         return "not_asked"
-    return {**ask.earlier, ask.task.name: value}
+    return {**request.earlier, request.task.name: value}
 
 
 def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
@@ -162,7 +176,7 @@ def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
 def next_request(
     project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
 ) -> Follow:
-    """What is to be asked once an ask has its answer: a repair turn, its next turn, or the tasks that come after.
+    """What is to be asked once a request has its answer: a repair turn, its next turn, or the tasks that come after.
 
     :param chosen: the arms that are sent, by task.
     """
@@ -182,37 +196,37 @@ class _Follower:
                 if before is not None and task.after is not None:
                     self._after.setdefault((task.after.task, before.name), []).append((task, arm))
 
-    def follow(self, ask: Request) -> Sequence[Request]:
-        last = ask.turn > len(ask.arm.prompt.turns)
-        chained = ask.repeat == 1 and (ask.task.name, ask.arm.name) in self._after
-        if ask.mend is not None or (last and not chained and not ask.task.repair_turn):
+    def follow(self, request: Request) -> Sequence[Request]:
+        last = request.turn > len(request.arm.prompt.turns)
+        chained = request.repeat == 1 and (request.task.name, request.arm.name) in self._after
+        if request.repair is not None or (last and not chained and not request.task.repair_turn):
             return ()
-        answer = answer_to(self._project, self._store, ask)
+        answer = answer_to(self._project, self._store, request)
         if answer is None:
             return ()
-        return [one for next_ in self._following(ask, answer) for one in self._not_answered(next_)]
+        return [one for next_ in self._following(request, answer) for one in self._not_answered(next_)]
 
-    def _following(self, ask: Request, answer: Answer) -> Iterable[Request]:
-        second = repair_turn(ask, answer, self._digests)
+    def _following(self, request: Request, answer: Answer) -> Iterable[Request]:
+        second = repair_turn(request, answer, self._digests)
         if second is not None:
             yield second
-        if ask.turn <= len(ask.arm.prompt.turns):
-            next_ = _next_turn(ask, answer, self._digests)
+        if request.turn <= len(request.arm.prompt.turns):
+            next_ = _next_turn(request, answer, self._digests)
             if next_ is not None:
                 yield next_
-        elif ask.repeat == 1:  # the tasks that come after take up the first answer
-            yield from self._of_tasks_after(ask, answer)
+        elif request.repeat == 1:  # the tasks that come after take up the first answer
+            yield from self._of_tasks_after(request, answer)
 
-    def _of_tasks_after(self, ask: Request, answer: Answer) -> Iterable[Request]:
-        for task, arm in self._after.get((ask.task.name, ask.arm.name), ()):
-            earlier = earlier_of(task, ask, answer)
+    def _of_tasks_after(self, request: Request, answer: Answer) -> Iterable[Request]:
+        for task, arm in self._after.get((request.task.name, request.arm.name), ()):
+            earlier = earlier_of(task, request, answer)
             if not isinstance(earlier, str):
                 for repeat in range(1, repeats_of(task, arm.model) + 1):
-                    yield request_of(task, arm, ask.case, self._digests, (), earlier, repeat)
+                    yield request_of(task, arm, request.case, self._digests, (), earlier, repeat)
 
-    def _not_answered(self, ask: Request) -> Iterable[Request]:
-        """The ask itself, or what follows it where it has its answer from before."""
-        if self._store.reply_for(ask.identity) is None:
-            return [ask]
-        self._store.note_asked([ask.asked("")])
-        return self.follow(ask)
+    def _not_answered(self, request: Request) -> Iterable[Request]:
+        """The request itself, or what follows it where it has its answer from before."""
+        if self._store.reply_for(request.identity) is None:
+            return [request]
+        self._store.note_asked([request.asked("")])
+        return self.follow(request)

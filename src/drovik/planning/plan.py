@@ -68,16 +68,16 @@ def _label(case: Case, place: tuple[str, str] | None) -> str:
         return ""
 
 
-def sample_of_asks(asks: Iterable[Request], count: int, seed: int) -> list[Request]:
-    """Of each arm so many asks that have an answer, in order."""
+def sample_of_asks(requests: Iterable[Request], count: int, seed: int) -> list[Request]:
+    """Of each arm so many requests that have an answer, in order."""
     by_arm: dict[tuple[str, str], list[Request]] = {}
-    for ask in asks:
-        by_arm.setdefault((ask.task.name, ask.arm.name), []).append(ask)
+    for request in requests:
+        by_arm.setdefault((request.task.name, request.arm.name), []).append(request)
     chance = random.Random(seed)
     chosen = {
         one.identity for name in sorted(by_arm) for one in chance.sample(by_arm[name], min(count, len(by_arm[name])))
     }
-    return [ask for asks in by_arm.values() for ask in asks if ask.identity in chosen]
+    return [request for requests in by_arm.values() for request in requests if request.identity in chosen]
 
 
 @dataclass(frozen=True)
@@ -103,20 +103,22 @@ class Request(NamedTuple):
     said: tuple[str, ...] = ()
     earlier: Mapping[str, Any] = MappingProxyType({})
     shown: Mapping[str, Any] = MappingProxyType({})
-    mend: RepairTurn | None = None
+    repair: RepairTurn | None = None
 
     @property
     def turn(self) -> int:
         """Which turn of the conversation it asks, from 1."""
         return len(self.said) + 1
 
-    def asking(self) -> Conversation:
+    def conversation(self) -> Conversation:
         """What is said, in turns."""
-        return conversation_of(self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.mend))
+        return conversation_of(
+            self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.repair)
+        )
 
     def row(self) -> tuple[str, str, str, int, int, int, str]:
         """What the store knows it by: task, arm, case, repeat, turn, whether a repair turn, identity."""
-        task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.mend is not None)
+        task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.repair is not None)
         return task, arm, case, self.repeat, self.turn, second, self.identity
 
     def asked(self, text: str) -> RequestRecord:
@@ -124,7 +126,7 @@ class Request(NamedTuple):
         arm = self.arm
         return RequestRecord(
             self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn,
-            self.mend is not None,
+            self.repair is not None,
         )  # fmt: skip
 
 
@@ -134,7 +136,7 @@ State = Literal["open", "before", "stuck", "not_asked"]
 
 
 class Thread(NamedTuple):
-    """All asks of a thread that are known; all but the last have an answer.
+    """All requests of a thread that are known; all but the last have an answer.
 
     `second` are the repair turns after answers that were not valid.
     """
@@ -142,29 +144,29 @@ class Thread(NamedTuple):
     arm: Arm
     case: Case
     repeat: int
-    asks: tuple[Request, ...]
+    requests: tuple[Request, ...]
     state: State
     second: tuple[Request, ...] = ()
 
     @property
     def every(self) -> tuple[Request, ...]:
         """All that is asked, repair turns too."""
-        return (*self.asks, *self.second)
+        return (*self.requests, *self.second)
 
 
 Follow = Callable[[Request], Sequence[Request]]
 
 
-def _no_more(ask: Request) -> Sequence[Request]:
+def _no_more(request: Request) -> Sequence[Request]:
     return ()
 
 
 @dataclass(frozen=True)
 class Plan:
-    """What `send` would do. `shared` are asks that the same request as another's answers.
+    """What `send` would do. `shared` are requests that the same request as another's answers.
 
     `to_send` is by endpoint, with those to which only what follows may go; `known_of` are those that are answered.
-    `follow` gives what to ask once an ask has its answer; `waiting` is how many asks wait for a task that
+    `follow` gives what to ask once a request has its answer; `waiting` is how many requests wait for a task that
     is not sent, by the words for it. In a `recheck` all of it is asked again, and the answers stay those of before.
     """
 
@@ -183,7 +185,7 @@ class Plan:
 
     def count(self) -> int:
         """How many requests there are to send at once."""
-        return sum(len(asks) for asks in self.to_send.values())
+        return sum(len(requests) for requests in self.to_send.values())
 
 
 def request_of(
@@ -194,21 +196,21 @@ def request_of(
     said: tuple[str, ...] = (),
     earlier: Mapping[str, Any] | None = None,
     repeat: int = 1,
-    mend: RepairTurn | None = None,
+    repair: RepairTurn | None = None,
 ) -> Request:
-    """An ask with its identity.
+    """A request with its identity.
 
     :param digests: of each picture's file, by its path.
     """
     found = [digests[picture.path] for picture in case.pictures]
     shown = shown_of(arm, case, digests)
-    asking = conversation_of(task, arm, case, said, earlier, shown, _pair(mend))
-    if is_same_for_all(arm, said, mend is not None) and not _has_a_part_of_its_own(arm, case):
-        text = _filled_in(task, arm, case, asking, found, repeat)
+    conversation = conversation_of(task, arm, case, said, earlier, shown, _pair(repair))
+    if is_same_for_all(arm, said, repair is not None) and not _has_a_part_of_its_own(arm, case):
+        text = _filled_in(task, arm, case, conversation, found, repeat)
     else:
-        text = canonical_conversation(arm, case, asking, found, PREPARING_REVISION, repeat, task.told_schema())
+        text = canonical_conversation(arm, case, conversation, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = digest_of_text(text)
-    return Request(task, arm, case, repeat, identity, said, earlier or {}, shown, mend)
+    return Request(task, arm, case, repeat, identity, said, earlier or {}, shown, repair)
 
 
 def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
@@ -224,26 +226,28 @@ _MOST_KEPT = 1000
 _STANDS_FOR = secrets.token_hex(16)
 
 
-def _filled_in(task: Task, arm: Arm, case: Case, asking: Conversation, digests: Sequence[str], repeat: int) -> str:
+def _filled_in(
+    task: Task, arm: Arm, case: Case, conversation: Conversation, digests: Sequence[str], repeat: int
+) -> str:
     """The canonical form where only the pictures differ from case to case: made once, in pieces between digests."""
-    key = (asking, arm.digest, repeat, task.schema_text() if task.send_schema else "")
+    key = (conversation, arm.digest, repeat, task.schema_text() if task.send_schema else "")
     if key not in _PIECES:
         if len(_PIECES) >= _MOST_KEPT:
             _PIECES.clear()
         places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(digests))]
-        made = canonical_conversation(arm, case, asking, places, PREPARING_REVISION, repeat, task.told_schema())
+        made = canonical_conversation(arm, case, conversation, places, PREPARING_REVISION, repeat, task.told_schema())
         first, *rest = re.split(f"{_STANDS_FOR}([0-9]{{4,}})", made)
         _PIECES[key] = first, [(int(number), text) for number, text in zip(rest[::2], rest[1::2], strict=True)]
     first, others = _PIECES[key]
     return first + "".join([digests[number] + text for number, text in others])
 
 
-def _pair(mend: RepairTurn | None) -> tuple[str, str] | None:
-    return None if mend is None else (mend.text, mend.errors)
+def _pair(repair: RepairTurn | None) -> tuple[str, str] | None:
+    return None if repair is None else (repair.text, repair.errors)
 
 
 def plan_sending(
-    asks: Iterable[Request],
+    requests: Iterable[Request],
     concluded: Collection[str],
     again: Collection[str] = (),
     *,
@@ -252,12 +256,12 @@ def plan_sending(
     endpoints: Iterable[str] = (),
     waiting: Mapping[str, int] = MappingProxyType({}),
 ) -> Plan:
-    """Sort asks into those to send, by endpoint, and those that are answered.
+    """Sort requests into those to send, by endpoint, and those that are answered.
 
     :param concluded: the identities that have an answer.
     :param again: of these, the identities to ask again.
     :param recheck: whether all of it is asked only to see whether it is still answered so.
-    :param follow: what to ask once an ask has its answer.
+    :param follow: what to ask once a request has its answer.
     :param endpoints: where that may go, if anything is sent at all.
     :param waiting: how many wait for a task that is not sent, by the words for it.
     """
@@ -265,14 +269,14 @@ def plan_sending(
     shared: dict[str, list[Request]] = {}
     known_of: list[Request] = []
     first: dict[str, Request] = {}
-    for ask in asks:
-        if ask.identity in concluded and ask.identity not in again:
-            known_of.append(ask)
-        elif ask.identity in first:
-            shared.setdefault(ask.identity, []).append(ask)
+    for request in requests:
+        if request.identity in concluded and request.identity not in again:
+            known_of.append(request)
+        elif request.identity in first:
+            shared.setdefault(request.identity, []).append(request)
         else:
-            first[ask.identity] = ask
-            to_send.setdefault(ask.arm.model.endpoint, []).append(ask)
+            first[request.identity] = request
+            to_send.setdefault(request.arm.model.endpoint, []).append(request)
     for endpoint in endpoints if first else ():
         to_send.setdefault(endpoint, [])
     return Plan(to_send, shared, known_of, frozenset(again), recheck, follow, waiting)

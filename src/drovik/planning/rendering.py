@@ -85,7 +85,7 @@ def conversation_of(
     said: Sequence[str] = (),
     earlier: Mapping[str, Any] | None = None,
     shown: Mapping[str, Any] | None = None,
-    mend: tuple[str, str] | None = None,
+    repair: tuple[str, str] | None = None,
 ) -> Conversation:
     """What is asked of an arm's model about a case.
 
@@ -98,8 +98,8 @@ def conversation_of(
     :param mend: for a repair turn: the answer that was not valid, and what is wrong with it.
     :raises DrovikError: where the template fails on this case.
     """
-    if not is_same_for_all(arm, said, mend is not None):
-        return _made(task, arm, case, said, earlier, shown, mend)
+    if not is_same_for_all(arm, said, repair is not None):
+        return _made(task, arm, case, said, earlier, shown, repair)
     schema = task.schema_text() if "schema" in arm.prompt.variables else ""
     tags = tuple([picture.tag for picture in case.pictures])
     key = (arm.prompt, arm.model.takes_pictures, task.labels, schema, tags)
@@ -107,7 +107,7 @@ def conversation_of(
     if found is None:
         if len(_SAME) >= _MOST_KEPT:
             _SAME.clear()
-        found = _SAME[key] = _made(task, arm, case, said, earlier, shown, mend)
+        found = _SAME[key] = _made(task, arm, case, said, earlier, shown, repair)
     return found
 
 
@@ -118,7 +118,7 @@ def _made(
     said: Sequence[str],
     earlier: Mapping[str, Any] | None,
     shown: Mapping[str, Any] | None,
-    mend: tuple[str, str] | None,
+    repair: tuple[str, str] | None,
 ) -> Conversation:
     placing = _Placing(case)
     variables: dict[str, Any] = {**case.given, "labels": list(task.labels), "schema": task.schema_text()}
@@ -139,9 +139,9 @@ def _made(
         turns.append(Turn("user", tuple(parts)))
         if number < len(said):
             turns.append(Turn("assistant", (TextPart(said[number]),)))
-    if mend is not None:
-        turns.append(Turn("assistant", (TextPart(mend[0] or "…"),)))
-        turns.append(Turn("user", (TextPart(REPAIR_TURN.format(errors=mend[1])),)))
+    if repair is not None:
+        turns.append(Turn("assistant", (TextPart(repair[0] or "…"),)))
+        turns.append(Turn("user", (TextPart(REPAIR_TURN.format(errors=repair[1])),)))
     return Conversation(system, tuple(turns))
 
 

@@ -107,7 +107,7 @@ class TaskSection:
     missed: int
     older: tuple[tuple[str, int], ...]
     causes: tuple[tuple[str, str, tuple[CauseImpact, ...]], ...]
-    doubts: tuple[SuspectLabel, ...]
+    suspected: tuple[SuspectLabel, ...]
     judges: tuple[str, ...]
 
 

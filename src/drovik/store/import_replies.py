@@ -14,7 +14,7 @@ _REPLY = "at, http_status, body, model, input_tokens, output_tokens, price, coun
 
 
 def import_replies(store: Store, other: Store, asked: Iterable[RequestRecord]) -> int:
-    """Take over what came back for some asks; those that have an answer already are left as they are.
+    """Take over what came back for some requests; those that have an answer already are left as they are.
 
     :param asked: what was asked, as the arms of the store that takes it over know it.
     :return: how many were taken over.

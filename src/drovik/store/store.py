@@ -330,7 +330,7 @@ class Store:
         return dict(json.loads(row[0])) if row and row[0] else None
 
     def attempts(self, identity: str) -> list[Attempt]:
-        """Every attempt at an ask, in order."""
+        """Every attempt at a request, in order."""
         query = "SELECT started, outcome, seconds, COALESCE(note, '') FROM attempts WHERE identity = ? ORDER BY id"
         return [Attempt(*row) for row in self.connection.execute(query, (identity,))]
 

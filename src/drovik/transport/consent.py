@@ -20,7 +20,7 @@ from drovik.files import read_json
 from drovik.project.commands import command_mark
 from drovik.project.settings import FILE_NAME, Endpoint, is_loopback
 
-Ask = Callable[[str], bool]
+Confirm = Callable[[str], bool]
 WITHOUT_KEY = "no key"
 
 
@@ -52,11 +52,11 @@ def ascii_host(url: str) -> str:
         return shown_exactly(host)
 
 
-def check_trust(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -> None:
+def check_trust(name: str, endpoint: Endpoint, trusted: bool, confirm: Confirm | None) -> None:
     """Let a key, and pictures, go to an endpoint's host, or refuse.
 
     :param trusted: the command line said --trust.
-    :param ask: puts a question to the person at the terminal; None where there is none.
+    :param confirm: puts a question to the person at the terminal; None where there is none.
     :raises DrovikError: where the key was never bound to this host and nobody agreed to it.
     """
     if is_loopback(urlsplit(endpoint.url).hostname):
@@ -72,10 +72,10 @@ def check_trust(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -
         source, where = WITHOUT_KEY, "pictures and prompts, without a key,"
     question = f"Send {where} to {host}?"
     refusal = f"{where.removesuffix(',')} {'were' if source == WITHOUT_KEY else 'was'} never sent to {host} before"
-    _agree(source, host, question, refusal, "if that is where it belongs", trusted, ask, place)
+    _agree(source, host, question, refusal, "if that is where it belongs", trusted, confirm, place)
 
 
-def check_commands(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None) -> None:
+def check_commands(name: str, endpoint: Endpoint, trusted: bool, confirm: Confirm | None) -> None:
     """Let the commands of an endpoint be run, or refuse: a project that somebody else wrote may name any.
 
     :raises DrovikError: where a command, as it is now, was never agreed to, and nobody does.
@@ -88,10 +88,10 @@ def check_commands(name: str, endpoint: Endpoint, trusted: bool, ask: Ask | None
         question = f"Run '{shown}' in {shown_exactly(str(endpoint.home.resolve()))} ({kind} of {name}{sees})?"
         refusal = f"{kind} would run '{shown}', which was not agreed to as it is now"
         mark = command_mark(command, endpoint.home, kind, endpoint.pass_env)
-        _agree(mark, kind, question, refusal, "if you want that", trusted, ask, f"endpoints.{name}")
+        _agree(mark, kind, question, refusal, "if you want that", trusted, confirm, f"endpoints.{name}")
 
 
-def check_folders(folders: list[Path], project: Path, trusted: bool, ask: Ask | None) -> None:
+def check_folders(folders: list[Path], project: Path, trusted: bool, confirm: Confirm | None) -> None:
     """Let pictures of folders outside of the project be read and sent, or refuse.
 
     :param folders: absolute, as `[pictures] from` names them.
@@ -102,11 +102,11 @@ def check_folders(folders: list[Path], project: Path, trusted: bool, ask: Ask | 
         source = f"pictures of {project.resolve()}"
         question = f"Send pictures from {shown}, outside of the project?"
         refusal = f"pictures from {shown}, outside of the project, were never agreed to"
-        _agree(source, str(folder), question, refusal, "if they may be sent", trusted, ask, "pictures.from")
+        _agree(source, str(folder), question, refusal, "if they may be sent", trusted, confirm, "pictures.from")
 
 
 def _agree(
-    source: str, to: str, question: str, refusal: str, when: str, trusted: bool, ask: Ask | None, place: str
+    source: str, to: str, question: str, refusal: str, when: str, trusted: bool, confirm: Confirm | None, place: str
 ) -> None:
     """Keep that something was agreed to, or find that it was before.
 
@@ -116,7 +116,7 @@ def _agree(
     bound = _read(path)
     if to in bound.get(source, []):
         return
-    if not (trusted or (ask is not None and ask(question))):
+    if not (trusted or (confirm is not None and confirm(question))):
         raise ConsentError(Problem(refusal, f"{when}, say --trust once", FILE_NAME, place))
     bound.setdefault(source, []).append(to)
     try:

@@ -1,13 +1,13 @@
-"""Carries asks to their endpoints and their replies into the store.
+"""Carries requests to their endpoints and their replies into the store.
 
-Each endpoint has its own line of asks and its own slots, `concurrency` of them, so that a slow one holds
-none up. An ask holds a slot only from just before its request leaves until its reply is committed: so
+Each endpoint has its own line of requests and its own slots, `concurrency` of them, so that a slow one holds
+none up. A request holds a slot only from just before its request leaves until its reply is committed: so
 a kill can leave at most `concurrency` attempts without a reply. While it waits for another try it gives
 the slot free. There are three carriers to a slot, so that some can wait while others send; pictures
 are prepared in threads, a few ahead of the slots, so memory is bounded by `concurrency`, not by the cases.
-Asks are claimed in the store before they are prepared, so that two programs do not ask the same.
+Requests are claimed in the store before they are prepared, so that two programs do not ask the same.
 
-What a service asks to wait after a 429 holds for the whole line: the others would only be told the
+What a service asks to wait after a 429 holds for the whole endpoint: the others would only be told the
 same. On an interrupt no new request leaves, and those under way are waited for, since they will be
 paid; a second interrupt cancels them, and they stay in the store as attempts without a reply.
 """
@@ -74,10 +74,10 @@ class Dispatcher:
 
     def __init__(self, project: Project, store: Store, plan: Plan, options: SendingOptions) -> None:
         self._project, self._store, self._plan, self._options = project, store, plan, options
-        self._shared_asks = {identity: list(asks) for identity, asks in plan.shared.items()}
-        self._lines: dict[str, EndpointSession] = {}
+        self._shared_asks = {identity: list(requests) for identity, requests in plan.shared.items()}
+        self._services: dict[str, EndpointSession] = {}
         self._queues: dict[str, Queue] = {}
-        self._asked = {ask.identity for asks in plan.to_send.values() for ask in asks}
+        self._asked = {request.identity for requests in plan.to_send.values() for request in requests}
         self._interrupted = asyncio.Event()
         self._over = False
         self._unpaid: Counter[str] = Counter()
@@ -85,8 +85,8 @@ class Dispatcher:
         self._failure: DrovikError | None = None
         self._drop_idle: Callable[[], None] = lambda: None
         self.tally = Tally.of(plan.count(), options.budget)
-        for ask in (ask for asks in plan.to_send.values() for ask in asks):
-            for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name)[1:]:
+        for request in (request for requests in plan.to_send.values() for request in requests):
+            for counts in self.tally.parts(request.task.name, request.arm.name, request.arm.model_name)[1:]:
                 counts.total += 1
         self._attempts = AttemptRunner(store, plan, self.tally, options.listener)
         self._preparer = Preparer(project, store, plan, self.tally)
@@ -121,17 +121,17 @@ class Dispatcher:
         failure = self._store.failure or self._failure
         if failure is not None:
             raise failure
-        for line in self._lines.values():
-            self.tally.stops += line.stopped.values()
+        for service in self._services.values():
+            self.tally.stops += service.stopped.values()
         self.tally.left = self.tally.open - self.tally.elsewhere
         return self.tally
 
     async def _carry_all(self, session: aiohttp.ClientSession) -> None:
         try:
             async with asyncio.TaskGroup() as group:
-                for name, line in self._lines.items():
-                    for _ in range(line.endpoint.limits.concurrency * CARRIERS_PER_SLOT):
-                        group.create_task(self._carry(session, line, self._queues[name]))
+                for name, service in self._services.items():
+                    for _ in range(service.endpoint.limits.concurrency * CARRIERS_PER_SLOT):
+                        group.create_task(self._carry(session, service, self._queues[name]))
         except BaseExceptionGroup as failures:
             raise _first_of(failures) from None
 
@@ -139,40 +139,40 @@ class Dispatcher:
         """See from time to time who else uses the endpoints, and show others that this program lives."""
         while True:
             await asyncio.sleep(LOOKS_AROUND_EVERY)
-            for line in self._lines.values():
-                line.pace.look()
-            self.tally.state = "; ".join(state for line in self._lines.values() if (state := line.state()))
+            for service in self._services.values():
+                service.rates.look()
+            self.tally.state = "; ".join(state for service in self._services.values() if (state := service.state()))
             with contextlib.suppress(DrovikError, sqlite3.Error):  # said by what needs the store
                 self._store.claims.beat()
 
     async def _open_lines(self, around: AsyncExitStack, session: aiohttp.ClientSession, since: int) -> None:
         """A line for each endpoint, with a service of this machine started where it is not up."""
         plan = self._plan
-        for name, asks in plan.to_send.items():
+        for name, requests in plan.to_send.items():
             endpoint = self._project.settings.endpoints[name]
             lend = None
             if is_loopback(urlsplit(endpoint.url).hostname) and takes_addresses(self._project, endpoint):
                 lend = await around.enter_async_context(lending())
-            sharing = SharedLimits(self._options.shared, endpoint.url, endpoint.limits)
-            around.callback(sharing.leave)
-            line = EndpointSession(self._project, name, asks, self._store.handles, lend, sharing)
+            shared = SharedLimits(self._options.shared, endpoint.url, endpoint.limits)
+            around.callback(shared.leave)
+            service = EndpointSession(self._project, name, requests, self._store.handles, lend, shared)
             if self._options.concurrency_bound is not None:
-                line.pace.bound_to(self._options.concurrency_bound)
-            self._lines[name] = line
+                service.rates.bound_to(self._options.concurrency_bound)
+            self._services[name] = service
             again = self._asked if plan.recheck else plan.again
-            self._queues[name] = Queue(asks, self._store.claims, again, since, endpoint.limits.concurrency * 2)
-            if endpoint.start is not None and asks:
+            self._queues[name] = Queue(requests, self._store.claims, again, since, endpoint.limits.concurrency * 2)
+            if endpoint.start is not None and requests:
                 started = await around.enter_async_context(local_service(session, endpoint, name))
                 if started:
-                    await warm(session, line, asks[0])
-        await asyncio.gather(*(line.pace.settle() for line in self._lines.values()))
-        for problem in (one for line in self._lines.values() if (one := line.pace.alone())):
+                    await warm(session, service, requests[0])
+        await asyncio.gather(*(service.rates.settle() for service in self._services.values()))
+        for problem in (one for service in self._services.values() if (one := service.rates.alone())):
             self.tally.warn("pace", problem)
 
-    async def _carry(self, session: aiohttp.ClientSession, line: EndpointSession, queue: Queue) -> None:
+    async def _carry(self, session: aiohttp.ClientSession, service: EndpointSession, queue: Queue) -> None:
         while not self._is_over():
             try:
-                found = await queue.next(lambda: self._is_over() or "" in line.stopped)
+                found = await queue.next(lambda: self._is_over() or "" in service.stopped)
                 if found is None:
                     return
                 await self._follow(session, *found)
@@ -189,12 +189,12 @@ class Dispatcher:
     def _is_over(self) -> bool:
         return self._interrupted.is_set() or self._over
 
-    async def _follow(self, session: aiohttp.ClientSession, ask: Request, done: bool) -> None:
-        """Settle an ask, and then what its answer is needed for.
+    async def _follow(self, session: aiohttp.ClientSession, request: Request, done: bool) -> None:
+        """Settle a request, and then what its answer is needed for.
 
         :param done: whether another program has settled it meanwhile.
         """
-        waiting = [(ask, done)]
+        waiting = [(request, done)]
         while waiting:
             one, is_done = waiting.pop(0)
             if is_done:
@@ -216,44 +216,48 @@ class Dispatcher:
                     if claimed is not None:
                         waiting.append((next_, claimed))
 
-    async def _settled(self, session: aiohttp.ClientSession, ask: Request) -> Outcome | None:
-        """Settle an ask; whatever goes wrong with it that nobody thought of ends it, is named, and ends no other."""
+    async def _settled(self, session: aiohttp.ClientSession, request: Request) -> Outcome | None:
+        """Settle a request; an error that nobody thought of ends it, is named, and ends no other."""
         try:
-            return await self._settle(session, self._lines[ask.arm.model.endpoint], ask)
+            return await self._settle(session, self._services[request.arm.model.endpoint], request)
         except (DrovikError, sqlite3.Error):
             raise
         except Exception as error:
-            self._warn_of(ask, error)
+            self._warn_of(request, error)
             return None
 
-    def _following(self, ask: Request) -> Iterable[Request]:
-        """What the answer to an ask is needed for; nothing, where it is such that the next cannot be made of it."""
+    def _following(self, request: Request) -> Iterable[Request]:
+        """What the answer to a request is needed for; nothing if the next request cannot be made of it."""
         try:
-            return list(self._plan.follow(ask))
+            return list(self._plan.follow(request))
         except (DrovikError, sqlite3.Error):
             raise
         except Exception as error:
-            self._warn_of(ask, error)
+            self._warn_of(request, error)
             return ()
 
-    def _warn_of(self, ask: Request, error: Exception) -> None:
-        what = f"{ask.case.id}, {ask.arm.name}: could not be handled: {type(error).__name__}: {str(error)[:200]}"
-        what = self._lines[ask.arm.model.endpoint].secret.out_of(what)
+    def _warn_of(self, request: Request, error: Exception) -> None:
+        what = (
+            f"{request.case.id}, {request.arm.name}: could not be handled: {type(error).__name__}: {str(error)[:200]}"
+        )
+        what = self._services[request.arm.model.endpoint].secret.out_of(what)
         self.tally.warn(f"unhandled {type(error).__name__}", Problem(what, "it is left; please report this"))
 
-    def _add(self, ask: Request) -> None:
-        self._asked.add(ask.identity)
-        self.tally.repair_turns += ask.mend is not None
-        for counts in self.tally.parts(ask.task.name, ask.arm.name, ask.arm.model_name):
+    def _add(self, request: Request) -> None:
+        self._asked.add(request.identity)
+        self.tally.repair_turns += request.repair is not None
+        for counts in self.tally.parts(request.task.name, request.arm.name, request.arm.model_name):
             counts.total += 1
 
-    async def _settle(self, session: aiohttp.ClientSession, line: EndpointSession, ask: Request) -> Outcome | None:
-        """Try one ask until it is answered, given up, or there is no point in asking; what came of the last try."""
-        again = self._plan.recheck or ask.identity in self._plan.again
-        round_ = self._store.rounds(ask.identity) + 1 if again else 1
+    async def _settle(
+        self, session: aiohttp.ClientSession, service: EndpointSession, request: Request
+    ) -> Outcome | None:
+        """Try a request until it is answered, given up, or pointless; returns the outcome of the last try."""
+        again = self._plan.recheck or request.identity in self._plan.again
+        round_ = self._store.rounds(request.identity) + 1 if again else 1
         try_ = 1
         while True:
-            outcome = await self._one_try(session, line, ask, round_, try_)
+            outcome = await self._one_try(session, service, request, round_, try_)
             if outcome is None or not outcome.again:
                 return outcome
             self.tally.tried_again += 1
@@ -262,65 +266,67 @@ class Dispatcher:
                 self._see_for_how_long_without_files()
             else:
                 self._without_files_since = None
-            # While the whole endpoint fails it is not this ask's fault: the try does not count.
-            if not line.circuit.is_open and outcome.kind != "no_descriptors":
-                if try_ >= line.endpoint.limits.max_tries:
+            # While the whole endpoint fails it is not this request's fault: the try does not count.
+            if not service.breaker.is_open and outcome.kind != "no_descriptors":
+                if try_ >= service.endpoint.limits.max_tries:
                     self.tally.tried_again -= 1
                     return outcome
                 try_ += 1
             await self._pause(wait_before(try_ - 1 or 1, outcome.wait, self._options.chance))
 
     async def _one_try(
-        self, session: aiohttp.ClientSession, line: EndpointSession, ask: Request, round_: int, try_: int
+        self, session: aiohttp.ClientSession, service: EndpointSession, request: Request, round_: int, try_: int
     ) -> Outcome | None:
         """Prepare and send once; None where nothing was sent."""
-        async with line.ahead:
-            if not self._may_go(line, ask):
+        async with service.ahead:
+            if not self._may_go(service, request):
                 return None
             try:
-                written = await self._preparer.written(line, ask, round_)
+                written = await self._preparer.written(service, request, round_)
             except TooManyFiles:
                 return Outcome("no_descriptors", again=True)
             if written is None:
                 return None
-            while self._may_go(line, ask):
-                await self._pause(line.wait())
-                async with line.pace.slots.one():
+            while self._may_go(service, request):
+                await self._pause(service.wait())
+                async with service.rates.slots.one():
                     # What held the slot before may have been told to wait, or that there is no point.
-                    if line.wait() > 0 or not self._may_go(line, ask) or not line.circuit.enter():
+                    if service.wait() > 0 or not self._may_go(service, request) or not service.breaker.enter():
                         continue
-                    if not await self._in_turn(line, ask, written):
+                    if not await self._in_turn(service, request, written):
                         continue
                     try:
-                        return await self._attempts.make(session, line, self._together(ask), written, round_, try_)
+                        return await self._attempts.make(
+                            session, service, self._together(request), written, round_, try_
+                        )
                     except OverBudget:
-                        line.circuit.leave()
+                        service.breaker.leave()
                     except NotClaimed:
-                        line.circuit.leave()
+                        service.breaker.leave()
                         self.tally.elsewhere += 1
                         return None
-                if not await self._money_may_come(ask):
+                if not await self._money_may_come(request):
                     return None
             return None
 
-    def _together(self, ask: Request) -> tuple[Request, ...]:
-        """An ask, and those that the same request answers."""
-        return (ask, *self._shared_asks.get(ask.identity, ()))
+    def _together(self, request: Request) -> tuple[Request, ...]:
+        """A request, and those that the same request answers."""
+        return (request, *self._shared_asks.get(request.identity, ()))
 
-    async def _in_turn(self, line: EndpointSession, ask: Request, written: PreparedRequest) -> bool:
+    async def _in_turn(self, service: EndpointSession, request: Request, written: PreparedRequest) -> bool:
         """Wait for a place in the endpoint's limits; False where nothing may leave any more."""
-        tokens = estimate_tokens(written.load, ask.arm.model)
-        used_up = line.pace.day_allows(tokens)
+        tokens = estimate_tokens(written.load, request.arm.model)
+        used_up = service.rates.day_allows(tokens)
         if used_up is not None:
-            line.stop_for_today(used_up)
+            service.stop_for_today(used_up)
         else:
-            await self._pause(line.pace.take(tokens))
-        if self._may_go(line, ask):
+            await self._pause(service.rates.take(tokens))
+        if self._may_go(service, request):
             return True
-        line.circuit.leave()
+        service.breaker.leave()
         return False
 
-    async def _money_may_come(self, ask: Request) -> bool:
+    async def _money_may_come(self, request: Request) -> bool:
         """Money is held for what is under way, here and in other programs: when one of those ends there may be some.
 
         False where nothing is: then this one is left, and others may still fit. After many of one model that did
@@ -329,8 +335,8 @@ class Dispatcher:
         """
         if self._attempts.under_way == 0 and not self._store.claims.others_are_asking():
             self.tally.over = True
-            self._unpaid[ask.arm.model_name] += 1
-            models = {arm.arm.model_name for asks in self._plan.to_send.values() for arm in asks}
+            self._unpaid[request.arm.model_name] += 1
+            models = {arm.arm.model_name for requests in self._plan.to_send.values() for arm in requests}
             self._over = self._over or all(self._unpaid[name] >= UNPAID_IN_ALL for name in models)
             return False
         self._attempts.ended.clear()
@@ -350,9 +356,9 @@ class Dispatcher:
             what = f"no more files could be opened for {WITHOUT_FILES_SECONDS:.0f} seconds"
             raise DrovikError(Problem(what, "raise the limit (ulimit -n 4096), or close other programs"))
 
-    def _may_go(self, line: EndpointSession, ask: Request) -> bool:
-        model = ask.arm.model_name
-        return not self._is_over() and not line.is_stopped(model) and self._unpaid[model] < UNPAID_IN_ALL
+    def _may_go(self, service: EndpointSession, request: Request) -> bool:
+        model = request.arm.model_name
+        return not self._is_over() and not service.is_stopped(model) and self._unpaid[model] < UNPAID_IN_ALL
 
     async def _pause(self, seconds: float) -> None:
         """Wait, or less long where an interrupt comes."""

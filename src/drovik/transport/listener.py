@@ -1,4 +1,4 @@
-"""Hearing what comes of each ask while it is sent."""
+"""Hearing what comes of each request while it is sent."""
 
 from __future__ import annotations
 
@@ -16,19 +16,19 @@ class AttemptEnd:
     """How an attempt ended; no reply where none came whole."""
 
     outcome: Outcome
-    unpacked: ParsedReply | None
+    parsed: ParsedReply | None
     reply: Reply | None
     seconds: float
 
 
 class Listener(Protocol):
-    """Hears what comes of each ask while it is sent."""
+    """Hears what comes of each request while it is sent."""
 
-    def begins(self, ask: Request, try_: int) -> None:
+    def begins(self, request: Request, try_: int) -> None:
         """A request is about to leave."""
 
-    def text(self, ask: Request, text: str) -> None:
+    def text(self, request: Request, text: str) -> None:
         """More of an answer's text came."""
 
-    def ended(self, ask: Request, ending: AttemptEnd) -> None:
+    def ended(self, request: Request, ending: AttemptEnd) -> None:
         """An attempt came to an end."""

@@ -110,14 +110,14 @@ async def _stop(process: subprocess.Popen[bytes]) -> None:
             return
 
 
-async def warm(session: aiohttp.ClientSession, line: EndpointSession, ask: Request) -> None:
+async def warm(session: aiohttp.ClientSession, service: EndpointSession, request: Request) -> None:
     """Ask a service that has just been started once, so that loading its model is in nobody's time.
 
     Nothing is made of the reply: what is wrong will be seen with the first real request.
     """
 
     asking = Conversation("", (Turn("user", (TextPart("Hello."),)),))
-    model = replace(ask.arm, model=ask.arm.model.model_copy(update={"takes_pictures": False}))
+    model = replace(request.arm, model=request.arm.model.model_copy(update={"takes_pictures": False}))
     with contextlib.suppress(DrovikError):
-        draft = line.writer.draft(model, asking, [], "warm")
-        await exchange(session, line, ask, draft if line.writer.steps else line.writer.write(draft))
+        draft = service.writer.draft(model, asking, [], "warm")
+        await exchange(session, service, request, draft if service.writer.steps else service.writer.write(draft))

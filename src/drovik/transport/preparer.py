@@ -1,4 +1,4 @@
-"""An ask → the request that leaves: its text rendered, its pictures read, digested and prepared.
+"""A request → the request that leaves: its text rendered, its pictures read, digested and prepared.
 
 This is what runs in threads, off the event loop.
 
@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from drovik.cost.token_rates import RequestSize, load_of
+from drovik.cost.token_rates import RequestSize, size_of_request
 from drovik.dialects.request import Draft, RequestWriter
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, RequestError
@@ -67,18 +67,18 @@ class PictureChanged(DrovikError):
         super().__init__(Problem(what, "send again, and it will be asked again", path))
 
 
-def write_request(project: Project, writer: RequestWriter, ask: Request, request_id: str) -> PreparedRequest:
-    """Render, read and prepare what an ask needs, and write the request.
+def write_request(project: Project, writer: RequestWriter, request: Request, request_id: str) -> PreparedRequest:
+    """Render, read and prepare what a request needs, and write the request.
 
-    :raises PictureChanged: where the pictures are not those that the ask's identity speaks of.
+    :raises PictureChanged: where the pictures are not those that the request's identity speaks of.
     :raises DrovikError: where a picture or the template fails.
     """
-    asking = ask.asking()
-    needed = set(asking.picture_numbers())
+    conversation = request.conversation()
+    needed = set(conversation.picture_numbers())
     pictures: list[tuple[Prepared, ...]] = []
     digests: list[str] = []
     facts = []
-    for number, picture in enumerate(ask.case.pictures):
+    for number, picture in enumerate(request.case.pictures):
         if number not in needed:
             pictures.append(())
             digests.append("")
@@ -94,18 +94,20 @@ def write_request(project: Project, writer: RequestWriter, ask: Request, request
             continue
         source = project.pictures.read(picture.path)
         digests.append(source_digest(source))
-        prep = prep_for(ask.arm.prep, ask.case, number)
+        prep = prep_for(request.arm.prep, request.case, number)
         made = prepare(source, prep, picture.path, project.settings.max_pixels)
         pictures.append(made)
         facts.append(_fact(picture.path, digests[-1], prep, made, source))
-    schema = ask.task.told_schema()
-    text = canonical_conversation(ask.arm, ask.case, asking, digests, PREPARING_REVISION, ask.repeat, schema)
-    if digest_of_text(text) != ask.identity:
-        raise PictureChanged(_which(ask, needed))
-    addresses = [picture.address for picture in ask.case.pictures]
-    draft = writer.draft(ask.arm, asking, pictures, request_id, addresses, schema, ask.repeat)
+    schema = request.task.told_schema()
+    text = canonical_conversation(
+        request.arm, request.case, conversation, digests, PREPARING_REVISION, request.repeat, schema
+    )
+    if digest_of_text(text) != request.identity:
+        raise PictureChanged(_which(request, needed))
+    addresses = [picture.address for picture in request.case.pictures]
+    draft = writer.draft(request.arm, conversation, pictures, request_id, addresses, schema, request.repeat)
     sizes = {number: [(one.width, one.height) for one in made] for number, made in enumerate(pictures)}
-    load = load_of(asking, schema, sizes)
+    load = size_of_request(conversation, schema, sizes)
     return PreparedRequest(draft if writer.steps else writer.write(draft), text, tuple(facts), load)
 
 
@@ -143,8 +145,8 @@ def place_of(made: Prepared) -> dict[str, Any]:
     }
 
 
-def _which(ask: Request, needed: Sequence[int] | set[int]) -> str:
-    paths = [picture.path for number, picture in enumerate(ask.case.pictures) if number in needed]
+def _which(request: Request, needed: Sequence[int] | set[int]) -> str:
+    paths = [picture.path for number, picture in enumerate(request.case.pictures) if number in needed]
     return paths[0] if len(paths) == 1 else ", ".join(paths)
 
 
@@ -165,14 +167,14 @@ class Preparer:
         """Stop what is still being prepared."""
         self._pool.shutdown(wait=True, cancel_futures=True)
 
-    async def written(self, line: EndpointSession, ask: Request, round_: int) -> PreparedRequest | None:
+    async def written(self, service: EndpointSession, request: Request, round_: int) -> PreparedRequest | None:
         """The request, or None where a picture or a template fails: one case's trouble stops no other.
 
         :raises TooManyFiles: where too many files are open just now.
         """
-        request_id = hashlib.sha256(f"{ask.identity}:{round_}".encode()).hexdigest()[:32]
+        request_id = hashlib.sha256(f"{request.identity}:{round_}".encode()).hexdigest()[:32]
         try:
-            written = await self._write(line, ask, request_id)
+            written = await self._write(service, request, request_id)
         except TooManyFiles:
             raise
         except PictureChanged as error:
@@ -187,7 +189,7 @@ class Preparer:
             self._store.digests.note_prepared(fact.source, fact.prep, fact.digest, fact.places, differs)
         return written
 
-    async def _write(self, line: EndpointSession, ask: Request, request_id: str) -> PreparedRequest:
+    async def _write(self, service: EndpointSession, request: Request, request_id: str) -> PreparedRequest:
         """Write a request: at once where that takes no time, else in a thread.
 
         A picture that is sent as stored is read and encoded in half a millisecond; to hand that to a thread and
@@ -196,10 +198,12 @@ class Preparer:
         """
         if not self._at_once:
             loop = asyncio.get_running_loop()
-            return await loop.run_in_executor(self._pool, write_request, self._project, line.writer, ask, request_id)
+            return await loop.run_in_executor(
+                self._pool, write_request, self._project, service.writer, request, request_id
+            )
         started = time.perf_counter()
         try:
-            return write_request(self._project, line.writer, ask, request_id)
+            return write_request(self._project, service.writer, request, request_id)
         finally:
             self._at_once = time.perf_counter() - started < TAKES_NO_TIME
 
@@ -215,4 +219,4 @@ def _redraws(plan: Plan) -> bool:
     What is sent as stored is mostly encoded, which holds the interpreter's lock: there a second thread only takes
     turns with the first, at a fifth more CPU.
     """
-    return any(not ask.arm.prep.keeps_pixels() for asks in plan.to_send.values() for ask in asks)
+    return any(not request.arm.prep.keeps_pixels() for requests in plan.to_send.values() for request in requests)

@@ -1,6 +1,6 @@
 """Pictures lent to a service on this machine that wants addresses: each at one that nobody can guess.
 
-The asks that wait for one endpoint, claimed a few at a time, so that no other program asks the same.
+The requests that wait for one endpoint, claimed a few at a time, so that no other program asks the same.
 
 What is counted while sending: progress for the eye, and the summary at the end.
 """
@@ -82,15 +82,15 @@ LOOKS_EVERY = 0.5
 
 
 class Queue:
-    """One endpoint's asks, in order. What others hold is waited for at the end.
+    """One endpoint's requests, in order. What others hold is waited for at the end.
 
     :param again: what is asked again on purpose; it is done only by an attempt after `since`.
     """
 
     def __init__(
-        self, asks: Iterable[Request], claims: Claims, again: Collection[str], since: int, at_a_time: int
+        self, requests: Iterable[Request], claims: Claims, again: Collection[str], since: int, at_a_time: int
     ) -> None:
-        self._asks, self._claims = iter(asks), claims
+        self._asks, self._claims = iter(requests), claims
         self._again, self._since, self._at_a_time = again, since, at_a_time
         self._ready: deque[tuple[Request, bool]] = deque()
         self._elsewhere: list[Request] = []
@@ -102,7 +102,7 @@ class Queue:
         return len(self._elsewhere)
 
     async def next(self, is_over: Callable[[], bool]) -> tuple[Request, bool] | None:
-        """The next ask, and whether it has its answer meanwhile; None at the end.
+        """The next request, and whether it has its answer meanwhile; None at the end.
 
         :param is_over: whether to stop waiting for what others hold.
         """
@@ -118,26 +118,26 @@ class Queue:
                 self._sort(some)
             return self._ready.popleft() if self._ready else None
 
-    def claim(self, ask: Request) -> bool | None:
-        """Claim one ask that was not in the queue: whether it is done already; None where another has it."""
-        found = self._claims.claim([ask.identity], self._again, self._since)[ask.identity]
+    def claim(self, request: Request) -> bool | None:
+        """Claim one request that was not in the queue: whether it is done already; None where another has it."""
+        found = self._claims.claim([request.identity], self._again, self._since)[request.identity]
         if found == "taken":
-            self._elsewhere.append(ask)
+            self._elsewhere.append(request)
             return None
         return found == "done"
 
     def _sort(self, some: list[Request]) -> None:
-        found = self._claims.claim([ask.identity for ask in some], self._again, self._since)
-        for ask in some:
-            if found[ask.identity] == "taken":
-                self._elsewhere.append(ask)
+        found = self._claims.claim([request.identity for request in some], self._again, self._since)
+        for request in some:
+            if found[request.identity] == "taken":
+                self._elsewhere.append(request)
             else:
-                self._ready.append((ask, found[ask.identity] == "done"))
+                self._ready.append((request, found[request.identity] == "done"))
 
 
 @dataclass
 class Counts:
-    """What came of a number of asks. `first_time` counts those answered by their first try."""
+    """What came of a number of requests. `first_time` counts those answered by their first try."""
 
     total: int = 0
     answered: int = 0
@@ -145,7 +145,7 @@ class Counts:
     first_time: int = 0
     attempts: int = 0
     kinds: Counter[str] = field(default_factory=Counter)
-    """Of the asks that failed."""
+    """Of the requests that failed."""
     troubles: Counter[str] = field(default_factory=Counter)
     """Of all attempts that did not bring an answer, whether a later one did or not."""
     money: dict[str, Decimal] = field(default_factory=dict)
@@ -161,7 +161,7 @@ class Counts:
             self.money[spent.currency] = self.money.get(spent.currency, Decimal(0)) + spent.amount
 
     def end(self, kind: str, first_try: bool) -> None:
-        """Count an ask that came to its end."""
+        """Count a request that came to its end."""
         if kind == "answered":
             self.answered += 1
             self.first_time += first_try
@@ -211,7 +211,7 @@ class Tally(Counts):
         return self.budget.most if self.budget else {}
 
     def parts(self, task: str, arm: str, model: str) -> tuple[Counts, Counts, Counts]:
-        """The counts that an ask belongs to: the run's, its arm's, its model's."""
+        """The counts that a request belongs to: the run's, its arm's, its model's."""
         return self, self.arms.setdefault((task, arm), Counts()), self.models.setdefault(model, Counts())
 
     def warn(self, about: str, problem: Problem) -> None:

@@ -138,8 +138,8 @@ class Slots:
 class RateControl:
     """The pace at one endpoint. `share` is this program's part of the slots."""
 
-    def __init__(self, limits: Limits, sharing: SharedLimits | None = None) -> None:
-        self.limits, self.sharing = limits, sharing
+    def __init__(self, limits: Limits, shared: SharedLimits | None = None) -> None:
+        self.limits, self.shared = limits, shared
         self.share = limits.concurrency
         self.users = 1
         self._most = limits.concurrency
@@ -166,7 +166,7 @@ class RateControl:
 
     def alone(self) -> Problem | None:
         """Why the limits are not shared with other programs, where they are not."""
-        if self.sharing is None or not self.sharing.alone:
+        if self.shared is None or not self.shared.alone:
             return None
         what = (
             "the limits cannot be shared with other programs of this machine: the user's state folder is not writable"
@@ -175,10 +175,10 @@ class RateControl:
 
     def look(self) -> None:
         """See how many use the endpoint now, and what one of them was told."""
-        if self.sharing is not None:
-            found = self.sharing.share(self.slots.in_use)
+        if self.shared is not None:
+            found = self.shared.share(self.slots.in_use)
             self.share, self.users = found.slots, found.users
-            told = self.sharing.quiet_until()
+            told = self.shared.quiet_until()
             if told != self._heard_quiet:
                 self._heard_quiet = told
                 self._quiet_until = max(self._quiet_until, min(told, time.monotonic() + self.limits.give_up_after))
@@ -196,19 +196,19 @@ class RateControl:
         """Take a place in the limits for a request that comes to so many tokens; seconds to wait for it."""
         if self._gap:
             self._next = time.monotonic() + self._gap
-        return self.sharing.seconds_until(tokens) if self.sharing is not None else 0.0
+        return self.shared.seconds_until(tokens) if self.shared is not None else 0.0
 
     def day_allows(self, tokens: int) -> str | None:
         """What of the day's limits is used up, if anything is."""
-        return self.sharing.day_allows(tokens) if self.sharing is not None else None
+        return self.shared.day_allows(tokens) if self.shared is not None else None
 
     def correct(self, estimated: int, counted: int) -> None:
         """Put right how many tokens a request came to."""
         limits = self.limits
-        if self.sharing is not None and counted != estimated and (limits.tokens_per_minute or limits.tokens_per_day):
-            self.sharing.correct(counted - estimated)
+        if self.shared is not None and counted != estimated and (limits.tokens_per_minute or limits.tokens_per_day):
+            self.shared.correct(counted - estimated)
 
-    def too_much(self, wait: float | None) -> None:
+    def on_rate_limited(self, wait: float | None) -> None:
         """The service said that it is too much.
 
         :param wait: for how many seconds it asked not to be asked, if it did.
@@ -222,9 +222,9 @@ class RateControl:
         if self._allowed <= 1:
             self._gap = min(LONGEST_GAP, max(FIRST_GAP, self._gap * 2))
             self._next = now + self._gap
-        self.fewer()
+        self.halve_concurrency()
 
-    def fewer(self) -> None:
+    def halve_concurrency(self) -> None:
         """Have half as many under way."""
         self._allowed = max(1.0, min(self._allowed, self.slots.room) / 2)
         self._set_room()
@@ -233,8 +233,8 @@ class RateControl:
         """Let nothing leave for so long, here and from others on this machine; no longer than `give_up_after`."""
         seconds = min(seconds, self.limits.give_up_after)
         self._quiet_until = max(self._quiet_until, time.monotonic() + seconds)
-        if self.sharing is not None and seconds > 0:
-            self.sharing.keep_quiet(seconds)
+        if self.shared is not None and seconds > 0:
+            self.shared.keep_quiet(seconds)
 
     def answered(self) -> None:
         """The service answered: climb."""
@@ -244,7 +244,7 @@ class RateControl:
             self._allowed = min(self.limits.concurrency, self._allowed + 1 / self._allowed)
             self._set_room()
 
-    def heed(self, left: Remaining) -> None:
+    def apply_headers(self, left: Remaining) -> None:
         """Take in what a reply's headers say is left of the service's limits."""
         if left.number is None or left.seconds is None:
             return

@@ -1,4 +1,4 @@
-"""The line of asks that waits for one endpoint, and what is known of that endpoint in this run."""
+"""The line of requests that waits for one endpoint, and what is known of that endpoint in this run."""
 
 from __future__ import annotations
 
@@ -47,16 +47,16 @@ class _NoHandles:
 
 
 class EndpointSession:
-    """One endpoint's asks and slots; `stopped` holds why a model, or the whole line (""), is asked no more."""
+    """One endpoint's requests and slots; `stopped` holds why a model, or the whole line (""), is asked no more."""
 
     def __init__(
         self,
         project: Project,
         name: str,
-        asks: Sequence[Request] = (),
+        requests: Sequence[Request] = (),
         handles: UploadCache | None = None,
         lend: Callable[[Prepared], str] | None = None,
-        sharing: SharedLimits | None = None,
+        shared: SharedLimits | None = None,
     ) -> None:
         self.name = name
         self.endpoint: Endpoint = project.settings.endpoints[name]
@@ -67,9 +67,9 @@ class EndpointSession:
         self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None, lend)
         self.handles: UploadCache | _NoHandles = handles or _NoHandles()
         self.handing: dict[str, asyncio.Lock] = {}
-        self.asks = asks
-        self.pace = RateControl(self.endpoint.limits, sharing)
-        self.circuit = CircuitBreaker(self.endpoint.limits.concurrency, self.endpoint.limits.give_up_after)
+        self.requests = requests
+        self.rates = RateControl(self.endpoint.limits, shared)
+        self.breaker = CircuitBreaker(self.endpoint.limits.concurrency, self.endpoint.limits.give_up_after)
         self.ahead = asyncio.Semaphore(self.endpoint.limits.concurrency + PREPARED_AHEAD)
         self.headers: Mapping[str, str] = {}
         """Those of the last reply."""
@@ -98,49 +98,49 @@ class EndpointSession:
 
     def wait(self) -> float:
         """For how many seconds nothing should leave: the service asked for it, or it fails steadily."""
-        return max(self.pace.quiet_for(), self.circuit.wait())
+        return max(self.rates.quiet_for(), self.breaker.wait())
 
     def state(self) -> str:
         """What keeps this endpoint from being asked now, in a few words; empty where nothing does."""
-        if self.circuit.is_open and "" not in self.stopped:
-            return f"{self.name} fails steadily, the next probe in {self.circuit.wait():.0f} s"
-        if self.pace.share == 0:
+        if self.breaker.is_open and "" not in self.stopped:
+            return f"{self.name} fails steadily, the next probe in {self.breaker.wait():.0f} s"
+        if self.rates.share == 0:
             return f"{self.name} is all taken by other programs"
         return ""
 
-    def learn(self, ask: Request, outcome: Outcome, unpacked: ParsedReply | None, last_try: bool) -> None:
+    def learn(self, request: Request, outcome: Outcome, parsed: ParsedReply | None, last_try: bool) -> None:
         """Take in what came of an attempt; it may quieten or stop the line, or stop the model."""
-        model = ask.arm.model_name
+        model = request.arm.model_name
         self._set_pace(outcome)
-        if unpacked is not None:
-            self.pace.heed(remaining_of(self.headers, self.dialect.left))
+        if parsed is not None:
+            self.rates.apply_headers(remaining_of(self.headers, self.dialect.left))
         if outcome.kind in ("answered", "incomplete"):
-            self._learn_from_answer(model, unpacked)
+            self._learn_from_answer(model, parsed)
         elif outcome.stops == "endpoint":
-            self._stop("", ask, outcome)
+            self._stop("", request, outcome)
         elif outcome.stops == "model":
-            self._stop(model, ask, outcome)
+            self._stop(model, request, outcome)
         elif outcome.kind == "unreachable":
             self._unreached += 1
             # One that worked may come back: for that there is the circuit.
             if not self.worked and (self._unreached >= UNREACHED_IN_A_ROW or last_try):
-                self._stop("", ask, outcome)
+                self._stop("", request, outcome)
         elif outcome.kind == "bad_request" and model not in self.worked:
             self._refused[model] += 1
             if self._refused[model] >= REFUSED_IN_A_ROW:
-                self._stop(model, ask, outcome)
+                self._stop(model, request, outcome)
 
     def _set_pace(self, outcome: Outcome) -> None:
-        self.circuit.take(outcome.kind)
+        self.breaker.take(outcome.kind)
         if outcome.kind == "limited":
-            self.pace.too_much(outcome.wait)
+            self.rates.on_rate_limited(outcome.wait)
         elif outcome.kind == "service_error" and outcome.wait is not None:
-            self.pace.keep_quiet(outcome.wait)
+            self.rates.keep_quiet(outcome.wait)
         elif outcome.kind == "answered":
-            self.pace.answered()
+            self.rates.answered()
         elif outcome.kind == "no_descriptors":
-            self.pace.fewer()
-        if self.circuit.gives_up():
+            self.rates.halve_concurrency()
+        if self.breaker.gives_up():
             how = "cannot be reached" if outcome.kind == "unreachable" else f"fails steadily ({outcome.kind})"
             what = f"the service at {self.endpoint.url} {how}: {_clean(outcome.words)}"
             remedy = "see that it is well, then go on: drovik send"
@@ -152,19 +152,19 @@ class EndpointSession:
         place = f"endpoints.{self.name}.limits"
         self.stopped.setdefault("", Problem(what, "go on later with: drovik send", FILE_NAME, place))
 
-    def _learn_from_answer(self, model: str, unpacked: ParsedReply | None) -> None:
+    def _learn_from_answer(self, model: str, parsed: ParsedReply | None) -> None:
         self.worked.add(model)
         self._unreached = 0
-        if unpacked is None or not unpacked.note:
+        if parsed is None or not parsed.note:
             self._unfit = 0
             return
         self._unfit += 1
         if self._unfit >= UNFIT_IN_A_ROW:
             remedy = "fix it; what came back is kept and will be read again, and nothing is paid twice"
             place = f"dialects/{self.endpoint.dialect}.toml"
-            self.stopped.setdefault("", Problem(unpacked.note, remedy, place, "reply.text"))
+            self.stopped.setdefault("", Problem(parsed.note, remedy, place, "reply.text"))
 
-    def _stop(self, scope: str, ask: Request, outcome: Outcome) -> None:
+    def _stop(self, scope: str, request: Request, outcome: Outcome) -> None:
         """Ask a model no further, or (with the scope "") nobody at this endpoint, and keep why."""
         words = _clean(outcome.words)
         said = f': "{words}"' if words else ""
@@ -173,14 +173,14 @@ class EndpointSession:
             "key_rejected": f"{who} does not accept the key{said}",
             "forbidden": f"{who} forbids it{said}",
             "redirected": f"{who} {words}",
-            "not_found": f"{who} does not know the model '{ask.arm.model.id}', or not this path{said}",
+            "not_found": f"{who} does not know the model '{request.arm.model.id}', or not this path{said}",
             "no_pictures": f"this model cannot see pictures{said}",
             "unreachable": f"{who} cannot be reached{said}",
             "untrusted": f"the certificate of {who} is not trusted{said}",
             "bad_request": f"{who} refused {REFUSED_IN_A_ROW} requests in a row and accepted none{said}",
         }.get(outcome.kind, f"{who}: {outcome.kind}{said}")
         about_model = scope or outcome.kind == "not_found"
-        place = f"models.{ask.arm.model_name}" if about_model else f"endpoints.{self.name}"
+        place = f"models.{request.arm.model_name}" if about_model else f"endpoints.{self.name}"
         self.stopped.setdefault(scope, Problem(what, REMEDIES.get(outcome.kind, ""), FILE_NAME, place))
 
 

@@ -43,8 +43,8 @@ class StepEnded(NoReply):
 
 async def fetch_clean(
     session: aiohttp.ClientSession,
-    line: EndpointSession,
-    request: HttpRequest,
+    service: EndpointSession,
+    http_request: HttpRequest,
     form: str,
     listen: Callable[[bytes], None] | None = None,
 ) -> HttpReply:
@@ -54,17 +54,17 @@ async def fetch_clean(
     :raises NoReply: where none came whole.
     """
     try:
-        got = await fetch(session, request, line.endpoint.limits.timeout, listen)
+        got = await fetch(session, http_request, service.endpoint.limits.timeout, listen)
     except NoReply as failure:
-        raise NoReply(replace(failure.outcome, words=line.secret.out_of(failure.outcome.words))) from None
-    body = line.secret.out_of_body(got.body, form)
-    return HttpReply(got.status, line.secret.out_of_headers(got.headers), body)
+        raise NoReply(replace(failure.outcome, words=service.secret.out_of(failure.outcome.words))) from None
+    body = service.secret.out_of_body(got.body, form)
+    return HttpReply(got.status, service.secret.out_of_headers(got.headers), body)
 
 
 async def send(
     session: aiohttp.ClientSession,
-    line: EndpointSession,
-    request: HttpRequest,
+    service: EndpointSession,
+    http_request: HttpRequest,
     until: Until | None,
     listen: Callable[[bytes], None] | None = None,
 ) -> HttpReply:
@@ -73,13 +73,13 @@ async def send(
     :raises NoReply: where no reply came, or what was waited for failed or did not come in time.
     """
     if until is None:
-        return await fetch_clean(session, line, request, line.dialect.reply.form, listen)
+        return await fetch_clean(session, service, http_request, service.dialect.reply.form, listen)
     gives_up = time.monotonic() + until.within
     state: object = None
     wait = min(until.every, FIRST_LOOK)
     while time.monotonic() < gives_up:
         try:
-            got = await fetch_clean(session, line, request, "json")
+            got = await fetch_clean(session, service, http_request, "json")
             if 400 <= got.status < 500 and got.status not in (408, 409, 425, 429):
                 return got
             done, state = _is_there(got, until)
@@ -129,7 +129,7 @@ class StepFailed(Exception):
         super().__init__(outcome.words)
 
 
-async def run_steps(session: aiohttp.ClientSession, line: EndpointSession, draft: Draft, fresh: bool) -> bool:
+async def run_steps(session: aiohttp.ClientSession, service: EndpointSession, draft: Draft, fresh: bool) -> bool:
     """Run every step of a draft and add what it takes.
 
     :param fresh: take nothing that was kept from before.
@@ -138,12 +138,12 @@ async def run_steps(session: aiohttp.ClientSession, line: EndpointSession, draft
     """
     kept = False
     try:
-        for step, template in line.writer.steps:
+        for step, template in service.writer.steps:
             if step.per == "request":
-                draft.taken |= await _take(session, line, draft, step, template, None)
+                draft.taken |= await _take(session, service, draft, step, template, None)
                 continue
             for picture in draft.every_picture():
-                kept |= await _hand_over(session, line, draft, step, template, picture, fresh)
+                kept |= await _hand_over(session, service, draft, step, template, picture, fresh)
     except StepFailed as failure:
         failure.kept = kept
         raise
@@ -152,41 +152,41 @@ async def run_steps(session: aiohttp.ClientSession, line: EndpointSession, draft
 
 async def _hand_over(
     session: aiohttp.ClientSession,
-    line: EndpointSession,
+    service: EndpointSession,
     draft: Draft,
     step: Step,
     template: RequestTemplate,
     picture: DraftPicture,
     fresh: bool,
 ) -> bool:
-    key = _key(line, step, picture)
-    async with line.handing.setdefault(key, asyncio.Lock()):
-        taken = None if fresh or not step.valid_for else line.handles.find(key)
+    key = _key(service, step, picture)
+    async with service.handing.setdefault(key, asyncio.Lock()):
+        taken = None if fresh or not step.valid_for else service.handles.find(key)
         found = taken is not None
         if taken is None:
-            taken = await _take(session, line, draft, step, template, picture)
+            taken = await _take(session, service, draft, step, template, picture)
             if step.valid_for:
-                line.handles.keep(key, taken, step.valid_for)
+                service.handles.keep(key, taken, step.valid_for)
     picture.values |= taken
     return found
 
 
-def _key(line: EndpointSession, step: Step, picture: DraftPicture) -> str:
+def _key(service: EndpointSession, step: Step, picture: DraftPicture) -> str:
     own = digest_of_bytes(picture.prepared.data) if picture.prepared else picture.values.get("address")
-    return digest({"url": line.endpoint.url, "step": step.model_dump(mode="json"), "picture": own})
+    return digest({"url": service.endpoint.url, "step": step.model_dump(mode="json"), "picture": own})
 
 
 async def _take(
     session: aiohttp.ClientSession,
-    line: EndpointSession,
+    service: EndpointSession,
     draft: Draft,
     step: Step,
     template: RequestTemplate,
     picture: DraftPicture | None,
 ) -> dict[str, Any]:
-    request = template.fill(line.endpoint.url, line.writer.scope(draft, picture))
+    http_request = template.fill(service.endpoint.url, service.writer.scope(draft, picture))
     try:
-        got = await send(session, line, request, step.until)
+        got = await send(session, service, http_request, step.until)
     except NoReply as failure:
         raise StepFailed(step.name, failure.outcome) from None
     if not 200 <= got.status < 300 and not (300 <= got.status < 400 and _takes_headers_only(step)):

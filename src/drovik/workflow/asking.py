@@ -55,13 +55,13 @@ _SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 class AdhocAnswer:
     """One answer: of which model, about which case, and which time of several."""
 
-    ask: Request
+    request: Request
     answer: Answer
 
     @property
     def model(self) -> str:
         """The model's name."""
-        return self.ask.arm.model_name
+        return self.request.arm.model_name
 
 
 @dataclass(frozen=True)
@@ -77,11 +77,11 @@ class AskResult:
 class AnswerListener(Listener, Protocol):
     """A listener that knows what came of what it heard of."""
 
-    def has_heard(self, ask: Request) -> bool:
-        """Whether an attempt at an ask came to an end."""
+    def has_heard(self, request: Request) -> bool:
+        """Whether an attempt at a request came to an end."""
 
-    def trouble_of(self, ask: Request) -> Problem:
-        """What came of the last attempt at an ask that has no answer."""
+    def trouble_of(self, request: Request) -> Problem:
+        """What came of the last attempt at a request that has no answer."""
 
 
 def with_id(services: Services, endpoint: str | None, id_: str | None) -> tuple[Services, list[str]]:
@@ -234,29 +234,29 @@ async def ask_adhoc(
     made = adhoc_project(Path.cwd(), settings, services.dialects, services.keys, question, cases)
     project = made.project
     digests = source_digests(project, store, project.cases)
-    asks = [
+    requests = [
         request_of(made.task, arm, case, digests, said, repeat=repeat)
         for case in project.cases
         for arm in made.arms
         for repeat in range(1, repeats + 1)
         if wanted is None or wanted(case.id, arm.model_name, repeat)
     ]
-    plan = plan_sending(asks, store.concluded())
+    plan = plan_sending(requests, store.concluded())
     tally = await run(Dispatcher(project, store, plan, SendingOptions(listener=listener, shared=shared_file())))
-    answers = answers_for(project, store, made.task, asks)
-    found = [AdhocAnswer(ask, answers[ask.identity]) for ask in asks if ask.identity in answers]
+    answers = answers_for(project, store, made.task, requests)
+    found = [AdhocAnswer(request, answers[request.identity]) for request in requests if request.identity in answers]
     good = tuple(one for one in found if one.answer.status != "failed")
     troubles = [*tally.warnings.values(), *tally.stops]
     troubles += [failure_of(one) for one in found if one.answer.status == "failed"]
     if listener is not None and not tally.stops:
-        unanswered = [ask for ask in asks if ask.identity not in answers]
-        troubles += [listener.trouble_of(ask) for ask in unanswered if listener.has_heard(ask)]
-    return AskResult(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(asks) - len(good)), made
+        unanswered = [request for request in requests if request.identity not in answers]
+        troubles += [listener.trouble_of(request) for request in unanswered if listener.has_heard(request)]
+    return AskResult(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(requests) - len(good)), made
 
 
 def failure_of(one: AdhocAnswer) -> Problem:
     """Why an answer failed."""
-    return Problem(f"{one.ask.case.id}, {one.model}: {one.answer.note or 'no reply after all tries'}")
+    return Problem(f"{one.request.case.id}, {one.model}: {one.answer.note or 'no reply after all tries'}")
 
 
 def ask(

@@ -99,7 +99,7 @@ class TrialStep:
 class _Come:
     """What came of one question."""
 
-    unpacked: ParsedReply | None
+    parsed: ParsedReply | None
     outcome: Outcome
     seconds: float
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -209,24 +209,24 @@ class _Asker:
             digests = {"probe.png": source_digest(picture)}
         made = adhoc_project(self.folder, self.settings, self.dialects, self.keys, question, [("tried", pictures)])
         project = made.project
-        ask = request_of(made.task, made.arms[0], project.cases[0], digests)
+        request = request_of(made.task, made.arms[0], project.cases[0], digests)
         local = picture is not None and takes_addresses(project, self.endpoint)
         if local and is_loopback(urlsplit(self.endpoint.url).hostname):
             async with lending() as lend:
                 self.line = self._line(lend)
-                return await self._asked(project, ask)
-        return await self._asked(project, ask)
+                return await self._asked(project, request)
+        return await self._asked(project, request)
 
-    async def _asked(self, project: Any, ask: Request) -> _Come:
+    async def _asked(self, project: Any, request: Request) -> _Come:
         try:
-            written = write_request(project, self.line.writer, ask, "tried")
+            written = write_request(project, self.line.writer, request, "tried")
         except DrovikError as error:
             problem = error.problems[0]
             return _Come(None, Outcome("bad_request", words=f"{problem.what}; {problem.remedy}"), 0.0)
         started = time.perf_counter()
-        reply, unpacked, outcome = await exchange(self.session, self.line, ask, written.request)
+        reply, parsed, outcome = await exchange(self.session, self.line, request, written.request)
         seconds = time.perf_counter() - started
-        return _Come(unpacked, outcome, seconds, dict(self.line.headers), reply.body if reply else None)
+        return _Come(parsed, outcome, seconds, dict(self.line.headers), reply.body if reply else None)
 
 
 def _text_steps(come: _Come, line: EndpointSession, model: str) -> list[TrialStep]:
@@ -252,22 +252,22 @@ def _text_steps(come: _Come, line: EndpointSession, model: str) -> list[TrialSte
         said = f"{kind.replace('_', ' ')}: {words}"
         return [*unsure, TrialStep("text answered", "bad", said, REMEDIES.get(kind, ""), come.seconds)]
     steps.append(
-        TrialStep("model known", "good", f"'{model}' answers" + _reported(come.unpacked, model), "", come.seconds)
+        TrialStep("model known", "good", f"'{model}' answers" + _reported(come.parsed, model), "", come.seconds)
     )
     return [*steps, _text_step(come)]
 
 
-def _reported(unpacked: ParsedReply | None, model: str) -> str:
-    named = unpacked.model if unpacked else None
+def _reported(parsed: ParsedReply | None, model: str) -> str:
+    named = parsed.model if parsed else None
     return f", and calls itself '{named}'" if named and named != model else ""
 
 
 def _text_step(come: _Come) -> TrialStep:
-    unpacked = come.unpacked
-    if unpacked is None or unpacked.note or not unpacked.text.strip():
-        words = (unpacked.note if unpacked else "") or "the answer is empty"
+    parsed = come.parsed
+    if parsed is None or parsed.note or not parsed.text.strip():
+        words = (parsed.note if parsed else "") or "the answer is empty"
         return TrialStep("text answered", "bad", words, "correct [reply] text in the dialect", come.seconds)
-    return TrialStep("text answered", "good", f"'{_short(unpacked.text)}'", "", come.seconds)
+    return TrialStep("text answered", "good", f"'{_short(parsed.text)}'", "", come.seconds)
 
 
 def _short(text: str) -> str:
@@ -293,13 +293,13 @@ async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees
 
 
 def _picture_step(come: _Come, probe: Probe) -> TrialStep:
-    if come.outcome.kind != "answered" or come.unpacked is None:
+    if come.outcome.kind != "answered" or come.parsed is None:
         said = f"{come.outcome.kind.replace('_', ' ')}: {come.outcome.words}"
         remedy = REMEDIES.get(come.outcome.kind, "")
         if come.outcome.kind == "bad_request":
             remedy = "text alone was answered: compare how the dialect gives pictures with the documentation"
         return TrialStep("picture seen", "bad", said, remedy, come.seconds)
-    answer = come.unpacked.text
+    answer = come.parsed.text
     drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
     if probe.word.lower() in answer.lower():
         return TrialStep("picture seen", "good", f"'{_short(answer)}'; it was {drawn}", "", come.seconds)
@@ -315,7 +315,7 @@ def _a(word: str) -> str:
 
 
 def _tokens_step(text: _Come, picture: _Come) -> TrialStep:
-    one, two = text.unpacked, picture.unpacked
+    one, two = text.parsed, picture.parsed
     if one is None or (one.input_tokens is None and one.output_tokens is None):
         remedy = "say in [reply] where input_tokens and output_tokens stand, or money cannot be reckoned"
         return TrialStep("tokens counted", "unknown", "the reply's counts are not known", remedy)

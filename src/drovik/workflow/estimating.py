@@ -74,7 +74,7 @@ def estimate_sending(project: Project, store: Store, planned: Planned, cases: in
     :param cases: for so many cases like those of the plan; None for what there is to send.
     """
     rates = Rates(project, store)
-    to_send = [ask for asks in planned.plan.to_send.values() for ask in asks]
+    to_send = [request for requests in planned.plan.to_send.values() for request in requests]
     quotes = Estimator(planned.sources, rates).quotes(planned.threads, to_send, every=cases is not None)
     known = len({one.case.id for own in planned.threads.values() for one in own})
     if cases is not None:

@@ -17,7 +17,7 @@ from drovik.transport.steps import fetch_clean
 
 
 async def list_models(
-    session: aiohttp.ClientSession, line: EndpointSession, path: str, place: str | None
+    session: aiohttp.ClientSession, service: EndpointSession, path: str, place: str | None
 ) -> list[str]:
     """The ids of the models that a service lists at a path.
 
@@ -27,15 +27,15 @@ async def list_models(
 
     headers = {}
     query = {}
-    for name, template in line.dialect.request.headers.items():
+    for name, template in service.dialect.request.headers.items():
         if "{key}" in template:
-            headers[name] = template.replace("{key}", line.key)
-    for name, template in line.dialect.request.query.items():
+            headers[name] = template.replace("{key}", service.key)
+    for name, template in service.dialect.request.query.items():
         if "{key}" in template:
-            query[name] = template.replace("{key}", line.key)
+            query[name] = template.replace("{key}", service.key)
 
-    address = line.endpoint.url + path + (f"?{urlencode(query)}" if query else "")
-    got = await fetch_clean(session, line, HttpRequest("GET", address, headers, b""), "json")
+    address = service.endpoint.url + path + (f"?{urlencode(query)}" if query else "")
+    got = await fetch_clean(session, service, HttpRequest("GET", address, headers, b""), "json")
     if not 200 <= got.status < 300:
         raise NoReply(Outcome("bad_request", words=f"status {got.status} at {path}"))
     try:

@@ -49,9 +49,9 @@ class Planned:
     threads: dict[str, list[Thread]]
     sources: Sources
 
-    def asks(self) -> list[Request]:
+    def requests(self) -> list[Request]:
         """All that is known to be asked, answered or not."""
-        return [ask for threads in self.threads.values() for one in threads for ask in one.every]
+        return [request for threads in self.threads.values() for one in threads for request in one.every]
 
 
 def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
@@ -68,12 +68,12 @@ def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
     sources = source_digests(project, store, cases)
     sent = {task.name: fitting_arms(every[task.name], words) for task in chosen}
     threads = {task.name: threads_of_task(project, store, task, sent[task.name], cases, sources) for task in chosen}
-    asks = {name: [ask for one in found for ask in one.every] for name, found in threads.items()}
+    requests = {name: [request for one in found for request in one.every] for name, found in threads.items()}
     if wanted.recheck:
-        plan = _recheck(store, [ask for own in asks.values() for ask in own], wanted)
+        plan = _recheck(store, [request for own in requests.values() for request in own], wanted)
         return Planned(plan, sent, threads, sources)
-    renew = with_status(project, store, asks, frozenset(wanted.resend)) if wanted.resend else frozenset()
-    mixed = [ask for row in zip_longest(*asks.values()) for ask in row if ask is not None]
+    renew = with_status(project, store, requests, frozenset(wanted.resend)) if wanted.resend else frozenset()
+    mixed = [request for row in zip_longest(*requests.values()) for request in row if request is not None]
     waiting = {}
     for task in chosen:
         count = sum(one.state == "before" for one in threads[task.name])
@@ -93,9 +93,11 @@ def _cases(project: Project, wanted: Selection) -> Sequence[Case]:
     return sample_of_cases(project.cases, project.tasks, wanted.sample, wanted.seed)
 
 
-def _recheck(store: Store, asks: Sequence[Request], wanted: Selection) -> Plan:
+def _recheck(store: Store, requests: Sequence[Request], wanted: Selection) -> Plan:
     """A plan that asks some of what has an answer again."""
 
     good = store.answered_well()
-    drawn = sample_of_asks([ask for ask in asks if ask.identity in good], wanted.recheck or 0, wanted.seed)
+    drawn = sample_of_asks(
+        [request for request in requests if request.identity in good], wanted.recheck or 0, wanted.seed
+    )
     return plan_sending(drawn, (), recheck=True)

@@ -44,22 +44,22 @@ def dispatcher_for(
     plan = planned.plan
     if plan.known_of:
         known = store.asked_rows()
-        store.note_asked([ask.asked("") for ask in plan.known_of if ask.row() not in known])
+        store.note_asked([request.asked("") for request in plan.known_of if request.row() not in known])
     if plan.count() == 0:
         return Dispatcher(project, store, plan, SendingOptions(listener=listener))
     bound, problem = concurrency_bound(project, list(plan.to_send))
-    courier = Dispatcher(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
+    dispatcher = Dispatcher(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
     if problem is not None:
-        courier.tally.warn("files", problem)
-    return courier
+        dispatcher.tally.warn("files", problem)
+    return dispatcher
 
 
-async def send(courier: Dispatcher) -> Tally:
+async def send(dispatcher: Dispatcher) -> Tally:
     """Send what there is to send; cancelled, it leaves what is under way without a reply.
 
     :raises DrovikError: where the store cannot be written.
     """
-    return courier.tally if courier.tally.total == 0 else await courier.run()
+    return dispatcher.tally if dispatcher.tally.total == 0 else await dispatcher.run()
 
 
 T = TypeVar("T")
@@ -102,17 +102,17 @@ class _Reporter:
     def __init__(self, on_event: Callable[[Event], object]) -> None:
         self._on_event = on_event
 
-    def begins(self, ask: Request, try_: int) -> None:
+    def begins(self, request: Request, try_: int) -> None:
         """See `Listener.begins`."""
-        self._on_event(Event("begins", ask.task.name, ask.arm.name, ask.case.id, ask.repeat))
+        self._on_event(Event("begins", request.task.name, request.arm.name, request.case.id, request.repeat))
 
-    def text(self, ask: Request, text: str) -> None:
+    def text(self, request: Request, text: str) -> None:
         """See `Listener.text`."""
-        self._on_event(Event("text", ask.task.name, ask.arm.name, ask.case.id, ask.repeat, text))
+        self._on_event(Event("text", request.task.name, request.arm.name, request.case.id, request.repeat, text))
 
-    def ended(self, ask: Request, ending: AttemptEnd) -> None:
+    def ended(self, request: Request, ending: AttemptEnd) -> None:
         """See `Listener.ended`."""
-        names = ask.task.name, ask.arm.name, ask.case.id, ask.repeat
+        names = request.task.name, request.arm.name, request.case.id, request.repeat
         self._on_event(Event("ended", *names, "", ending.outcome.kind, ending.seconds))
 
 
@@ -184,8 +184,8 @@ class OpenProject:
         with Store(self.project.store_path) as store:
             planned = make_plan(self.project, store, wanted)
         by_arm: dict[tuple[str, str], int] = {}
-        for ask in (ask for asks in planned.plan.to_send.values() for ask in asks):
-            key = ask.task.name, ask.arm.name
+        for request in (request for requests in planned.plan.to_send.values() for request in requests):
+            key = request.task.name, request.arm.name
             by_arm[key] = by_arm.get(key, 0) + 1
         plan = planned.plan
         return SendingPlan(self, wanted, plan.count(), plan.answered, by_arm, dict(plan.waiting))

@@ -186,12 +186,12 @@ class Files:
         self.there += not wanted
         return wanted
 
-    def take(self, ask: Request, ending: AttemptEnd) -> None:
+    def take(self, request: Request, ending: AttemptEnd) -> None:
         """Write an answer that came."""
         if not self.files:
             return
         answer = answer_of(self._reader, ending)
-        place = (ask.case.id, ask.arm.model_name, ask.repeat)
+        place = (request.case.id, request.arm.model_name, request.repeat)
         if self.table is not None and (known_by(place[0]), *place[1:]) not in self.table.there:
             self.table.add(*place, answer)
         if self.folder is not None:
@@ -202,10 +202,10 @@ class Files:
 def answer_of(reader: Any, ending: AttemptEnd) -> Answer:
     """The answer in a reply that has just come."""
 
-    unpacked, reply = ending.unpacked, ending.reply
-    assert unpacked is not None
+    parsed, reply = ending.parsed, ending.reply
+    assert parsed is not None
     assert reply is not None
-    found = reader.read(unpacked.text, unpacked.cut_off, unpacked.refused)
+    found = reader.read(parsed.text, parsed.cut_off, parsed.refused)
     spent = reply.spent()
     tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
-    return Answer(found.status, found.how, unpacked.text, found.value, found.errors, unpacked.note, *tokens)
+    return Answer(found.status, found.how, parsed.text, found.value, found.errors, parsed.note, *tokens)

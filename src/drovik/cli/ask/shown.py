@@ -35,12 +35,12 @@ def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question
         there = f"{kept.there} were there already; " if kept.there else ""
         say(f"{there}{kept.written} answers written{left}.")
     else:
-        cases = len({one.ask.case.id for one in asked.answers})
-        most = max((one.ask.repeat for one in asked.answers), default=1)
+        cases = len({one.request.case.id for one in asked.answers})
+        most = max((one.request.repeat for one in asked.answers), default=1)
         for one in asked.answers:
-            if cases > 1 or several or one.ask.repeat > 1 or len(asked.answers) > 1:
-                time = f"time {one.ask.repeat}" if most > 1 else ""
-                words = [one.ask.case.id if cases > 1 else "", one.model if several or cases == 1 else "", time]
+            if cases > 1 or several or one.request.repeat > 1 or len(asked.answers) > 1:
+                time = f"time {one.request.repeat}" if most > 1 else ""
+                words = [one.request.case.id if cases > 1 else "", one.model if several or cases == 1 else "", time]
                 heading(", ".join(filter(None, words)))
             _show_one(one, hears.shown, question)
     for problem in asked.troubles:
@@ -82,7 +82,7 @@ def agreements(asked: AskResult) -> dict[tuple[str, str], float]:
 
     texts: dict[tuple[str, str], list[str]] = {}
     for one in asked.answers:
-        texts.setdefault((one.ask.case.id, one.model), []).append(one.answer.text)
+        texts.setdefault((one.request.case.id, one.model), []).append(one.answer.text)
     return {place: agreement(found) for place, found in texts.items() if len(found) > 1}
 
 
@@ -93,9 +93,9 @@ def document(asked: AskResult, question: Question) -> dict[str, Any]:
         answer = one.answer
         rows.append(
             {
-                "picture": one.ask.case.id,
+                "picture": one.request.case.id,
                 "model": one.model,
-                "time": one.ask.repeat,
+                "time": one.request.repeat,
                 "status": answer.status,
                 "text": answer.text,
                 "value": answer.value if question.schema is not None else None,
@@ -127,7 +127,7 @@ class AnswerPrinter:
     """Hears answers as they come: writes their text to the terminal, and hands each whole one on.
 
     :param stream: whether the text is shown as it comes; only where one answer is awaited at a time.
-    :param whole: gets each ask whose answer came whole.
+    :param whole: gets each request whose answer came whole.
     """
 
     def __init__(self, stream: bool, whole: Callable[[Request, AttemptEnd], None] | None = None) -> None:
@@ -135,35 +135,35 @@ class AnswerPrinter:
         self._last: dict[str, Outcome] = {}
         self.shown = False
 
-    def has_heard(self, ask: Request) -> bool:
-        """Whether an attempt at an ask came to an end."""
-        return ask.identity in self._last
+    def has_heard(self, request: Request) -> bool:
+        """Whether an attempt at a request came to an end."""
+        return request.identity in self._last
 
-    def trouble_of(self, ask: Request) -> Problem:
-        """What came of the last attempt at an ask that has no answer."""
+    def trouble_of(self, request: Request) -> Problem:
+        """What came of the last attempt at a request that has no answer."""
 
-        outcome = self._last[ask.identity]
-        what = f"{ask.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
+        outcome = self._last[request.identity]
+        what = f"{request.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
         return Problem(what, REMEDIES.get(outcome.kind, "").partition("; then:")[0])
 
-    def begins(self, ask: Request, try_: int) -> None:
+    def begins(self, request: Request, try_: int) -> None:
         """A request is about to leave; what an earlier try had shown was not the answer."""
         if try_ > 1 and self.shown:
             print("\n(again, from the beginning)", flush=True)
             self.shown = False
 
-    def text(self, ask: Request, text: str) -> None:
+    def text(self, request: Request, text: str) -> None:
         """More of an answer's text came."""
         if self._stream and text:
             sys.stdout.write(strip_controls(text))
             sys.stdout.flush()
             self.shown = True
 
-    def ended(self, ask: Request, ending: AttemptEnd) -> None:
+    def ended(self, request: Request, ending: AttemptEnd) -> None:
         """An attempt came to an end."""
-        self._last[ask.identity] = ending.outcome
+        self._last[request.identity] = ending.outcome
         if ending.outcome.kind == "answered" and self._whole is not None:
-            self._whole(ask, ending)
+            self._whole(request, ending)
         elif ending.outcome.again:
             wait = ending.outcome.wait
             asked = f"; it asks to wait {wait:.0f} s" if wait else ""

@@ -34,11 +34,11 @@ def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tup
 
     found: dict[tuple[str, str], Counter[str]] = {}
     for task in project.tasks:
-        asks = [ask for one in planned.threads.get(task.name, ()) for ask in one.asks]
-        answers = answers_for(project, store, task, asks) if asks else {}
-        for ask in asks:
-            if ask.identity in answers:
-                found.setdefault((task.name, ask.arm.name), Counter())[answers[ask.identity].status] += 1
+        requests = [request for one in planned.threads.get(task.name, ()) for request in one.requests]
+        answers = answers_for(project, store, task, requests) if requests else {}
+        for request in requests:
+            if request.identity in answers:
+                found.setdefault((task.name, request.arm.name), Counter())[answers[request.identity].status] += 1
     return found
 
 

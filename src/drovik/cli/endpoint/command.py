@@ -97,16 +97,16 @@ def _models(arguments: argparse.Namespace) -> int:
 async def _listed(services: Services, name: str, given: str | None) -> tuple[str, list[str]]:
 
     made = adhoc_project(services.folder, services.settings, services.dialects, services.keys, Question())
-    line = EndpointSession(made.project, name)
-    known = line.dialect.models
-    steps = line.dialect.request.path.split("/")
+    service = EndpointSession(made.project, name)
+    known = service.dialect.models
+    steps = service.dialect.request.path.split("/")
     likely = ["/".join(steps[:size]) + "/models" for size in range(len(steps) - 1, 0, -1)]
     places = [given] if given else [known.path] if known else [one for one in likely if "{" not in one]
     said = ""
     async with aiohttp.ClientSession() as session:
         for path in places:
             try:
-                found = await list_models(session, line, path, known.id if known and not given else None)
+                found = await list_models(session, service, path, known.id if known and not given else None)
             except NoReply as failure:
                 said = said or failure.outcome.words
                 continue

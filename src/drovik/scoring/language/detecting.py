@@ -1,77 +1,43 @@
-"""Which language a text is in, by the little words that every text of it is full of. No chance is in it.
+"""Which language a text is in. No chance is in it: the same text has the same language each time.
 
-Each text is given to the language whose little words make up most of it; short texts, and those that lie between two
-languages, are given to none. The words are the most frequent function words of each language, by any grammar.
+benchmarks/languages.py says why it is this package.
 """
 
 from __future__ import annotations
 
 import re
+from functools import cache
+from typing import Any
 
+LANGUAGES = (
+    "en", "de", "fr", "es", "it", "pt", "nl", "sv", "da", "no", "fi", "pl", "ja", "ko", "zh", "ru", "el", "ar", "he",
+)  # fmt: skip
+"""The languages that are told apart, by their codes (ISO 639-1)."""
 LEAST_WORDS = 4
-_LITTLE = {
-    "en": (
-        "the a an and of to in is it that with on for as are this there at by from or be was not which "
-        "its has no but lies have one two can see seen beside next"
-    ),
-    "de": (
-        "der die das und ein eine einen einem einer ist im in auf mit von zu den dem des nicht es sich "
-        "auch an als für aus bei nach liegt sind daneben kein keine oder aber hat"
-    ),
-    "fr": (
-        "le la les un une des et est du de dans sur avec pour que qui ce cette il elle au aux en pas ne "
-        "sont se par plus ou mais à côté"
-    ),
-    "es": (
-        "el la los las un una y es de en que con por para del al se no su está son como más pero hay "
-        "sobre lo este esta junto"
-    ),
-    "it": (
-        "il lo la gli le un una e è di in che con per del della dei sul sulla si non sono come più ma c'è "
-        "questo questa al accanto"
-    ),
-    "pt": (
-        "o a os as um uma e é de em que com por para do da dos das no na se não são como mais mas há "
-        "sobre este esta ao lado está"
-    ),
-    "nl": (
-        "de het een en is van in op met voor dat die niet er aan te zijn ook als naar bij uit dit ligt "
-        "naast geen of maar heeft"
-    ),
-    "sv": ("och en ett är på i av med för att det som den inte till har om från de vid ligger bredvid men eller"),
-    "da": "og en et er på i af med for at det som den ikke til har om fra de ved ligger siden men eller der",
-    "no": ("og en et er på i av med for at det som den ikke til har om fra de ved ligger siden av men eller ei"),
-    "fi": "ja on ei se että joka mutta tai kuin myös vieressä päällä sen ovat oli hän tämä niin",
-    "pl": "i w na z do nie się jest to że o po za od dla przy obok ale lub jak są ten ta przez",
-}
-_SETS = {code: frozenset(words.split()) for code, words in _LITTLE.items()}
-_SCRIPTS = (
-    ("ja", re.compile(r"[\u3040-\u30ff]")),
-    ("ko", re.compile(r"[\uac00-\ud7af]")),
-    ("zh", re.compile(r"[\u4e00-\u9fff]")),
-    ("ru", re.compile(r"[\u0400-\u04ff]")),
-    ("el", re.compile(r"[\u0370-\u03ff]")),
-    ("ar", re.compile(r"[\u0600-\u06ff]")),
-    ("he", re.compile(r"[\u0590-\u05ff]")),
-)
-LANGUAGES = (*_LITTLE, *(code for code, _ in _SCRIPTS))
+"""A shorter text in an alphabet that many languages share is given to none."""
+_LEAST_SURE = 0.5
+"""Of all probabilities, those of the languages of `LANGUAGES` together being one."""
+_LETTER = re.compile(r"[^\W\d_]")
+_LATIN = re.compile(r"[a-z\u00df-\u024f]")
 
 
 def language_of(text: str) -> str | None:
-    """The language of a text by its code (ISO 639-1), or None where too little tells.
-
-    A script of its own tells at once. Else at least a sixth of the words have to be little words of the language, and
-    a tenth more of them than of any other.
-    """
-    letters = sum(char.isalpha() for char in text)
-    for code, script in _SCRIPTS:
-        if letters and len(script.findall(text)) > 0.3 * letters:
-            return code
-    words = re.findall(r"[^\W\d_]+(?:'[^\W\d_]+)?", text.casefold())
-    if len(words) < LEAST_WORDS:
+    """The language of a text by its code (ISO 639-1), or None where too little tells."""
+    low = text.casefold()
+    letters = _LETTER.findall(low)
+    if not letters:
         return None
-    shares = sorted(
-        ((sum(word in little for word in words) / len(words), code) for code, little in _SETS.items()), reverse=True
-    )
-    (most, code), (next_most, _) = shares[0], shares[1]
-    return code if most >= 1 / 6 and most >= 1.1 * next_most else None
+    if len(_LATIN.findall(low)) > len(letters) / 2 and len(re.findall(r"[^\W\d_]+", low)) < LEAST_WORDS:
+        return None
+    code, sure = _identifier().classify(text)
+    return str(code) if sure >= _LEAST_SURE else None
+
+
+@cache
+def _identifier() -> Any:
+    """Its model takes a second to read, so that it is read where a language is really in question."""
+    from py3langid.langid import MODEL_FILE, LanguageIdentifier
+
+    made = LanguageIdentifier.from_model_file(MODEL_FILE, norm_probs=True)
+    made.set_languages(list(LANGUAGES))
+    return made

@@ -12,6 +12,8 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 
+import snowballstemmer
+
 _HEDGES = frozenset(
     ("perhaps", "maybe", "possibly", "probably", "presumably", "apparently", "likely", "seemingly", "might", "may",
      "could", "potentially", "supposedly")
@@ -235,106 +237,13 @@ def singular(phrase: str) -> str:
     return f"{head} {one}" if head else one
 
 
+_PORTER = snowballstemmer.stemmer("porter")
+
+
 @lru_cache(maxsize=20_000)
 def stem(word: str) -> str:
     """The stem of an English word in lower case, by the algorithm of M. F. Porter (Program 14(3), 1980)."""
     word = word.removesuffix("'s").replace("'", "")
     if len(word) <= 2 or not word.isascii():
         return word
-    word = _step_1(word)
-    word = _longest(word, _STEP_2, 1)
-    word = _longest(word, _STEP_3, 1)
-    word = _step_4(word)
-    return _step_5(word)
-
-
-def _is_consonant(word: str, n: int) -> bool:
-    if word[n] in "aeiou":
-        return False
-    return word[n] != "y" or n == 0 or not _is_consonant(word, n - 1)
-
-
-def _measure(part: str) -> int:
-    """Porter's m: how many times a vowel run is followed by a consonant run."""
-    kinds = "".join("c" if _is_consonant(part, n) else "v" for n in range(len(part)))
-    return len(re.findall("v+c+", kinds))
-
-
-def _has_vowel(part: str) -> bool:
-    return any(not _is_consonant(part, n) for n in range(len(part)))
-
-
-def _doubled(part: str) -> bool:
-    return len(part) > 1 and part[-1] == part[-2] and _is_consonant(part, len(part) - 1)
-
-
-def _short(part: str) -> bool:
-    """Porter's *o: consonant, vowel, consonant, the last not w, x or y."""
-    last = len(part) - 1
-    if last < 2 or part[-1] in "wxy":
-        return False
-    return _is_consonant(part, last) and not _is_consonant(part, last - 1) and _is_consonant(part, last - 2)
-
-
-def _step_1(word: str) -> str:
-    if word.endswith(("sses", "ies")):
-        word = word[:-2]
-    elif word.endswith("s") and not word.endswith("ss"):
-        word = word[:-1]
-    if word.endswith("eed"):
-        word = word[:-1] if _measure(word[:-3]) > 0 else word
-    else:
-        for ending in ("ed", "ing"):
-            if word.endswith(ending) and _has_vowel(word[: -len(ending)]):
-                word = _mended(word[: -len(ending)])
-                break
-    if word.endswith("y") and _has_vowel(word[:-1]):
-        word = word[:-1] + "i"
-    return word
-
-
-def _mended(part: str) -> str:
-    if part.endswith(("at", "bl", "iz")):
-        return part + "e"
-    if _doubled(part) and part[-1] not in "lsz":
-        return part[:-1]
-    return part + "e" if _measure(part) == 1 and _short(part) else part
-
-
-_STEP_2 = {
-    "ational": "ate", "tional": "tion", "enci": "ence", "anci": "ance", "izer": "ize", "abli": "able", "alli": "al",
-    "entli": "ent", "eli": "e", "ousli": "ous", "ization": "ize", "ation": "ate", "ator": "ate", "alism": "al",
-    "iveness": "ive", "fulness": "ful", "ousness": "ous", "aliti": "al", "iviti": "ive", "biliti": "ble",
-}  # fmt: skip
-_STEP_3 = {"icate": "ic", "ative": "", "alize": "al", "iciti": "ic", "ical": "ic", "ful": "", "ness": ""}
-_STEP_4 = (
-    "al", "ance", "ence", "er", "ic", "able", "ible", "ant", "ement", "ment", "ent", "ion", "ou", "ism", "ate", "iti",
-    "ous", "ive", "ize",
-)  # fmt: skip
-
-
-def _longest(word: str, endings: dict[str, str], least: int) -> str:
-    for ending in sorted(endings, key=len, reverse=True):
-        if word.endswith(ending):
-            part = word[: -len(ending)]
-            return part + endings[ending] if _measure(part) >= least else word
-    return word
-
-
-def _step_4(word: str) -> str:
-    for ending in sorted(_STEP_4, key=len, reverse=True):
-        if word.endswith(ending):
-            part = word[: -len(ending)]
-            fits = _measure(part) > 1 and (ending != "ion" or part.endswith(("s", "t")))
-            return part if fits else word
-    return word
-
-
-def _step_5(word: str) -> str:
-    if word.endswith("e"):
-        part = word[:-1]
-        if _measure(part) > 1 or (_measure(part) == 1 and not _short(part)):
-            word = part
-    if word.endswith("ll") and _measure(word) > 1:
-        word = word[:-1]
-    return word
+    return str(_PORTER.stemWord(word))
