@@ -117,6 +117,7 @@ def one_kind(kind: str, count: int) -> None:
     from drovik.comparing.verdict import estimate
     from drovik.evaluation.error_impact import cause_impacts
     from drovik.parsing.answer_text import Answer
+    from drovik.parsing.status import Status
     from drovik.project.cases import Case
     from drovik.project.tasks import MeasureTable, Task
     from drovik.scoring.arm_scores import score_arm
@@ -136,7 +137,7 @@ def one_kind(kind: str, count: int) -> None:
         bare(kind, pairs)
     loop = time.process_time() - started
     answers = [
-        {case.id: (Answer("ok", "bare", "", got),) for case, (_, got) in zip(cases, pairs, strict=True)}
+        {case.id: (Answer(Status.OK, "bare", "", got),) for case, (_, got) in zip(cases, pairs, strict=True)}
         for pairs in made
     ]
     score_arm(task, "warm", measures, cases[:10], answers[0])

@@ -34,7 +34,7 @@ def test_planted_errors_are_told_for_what_they_are() -> None:
     never = set(CAUSES) - set(by_cause)
     assert never == {
         "another value", "other words", "label left out", "label too many", "off the schema", "another way of writing", "should have declined",
-        "no reply", "wrong number of them", "below the wanted score", "judged wrong", "beyond comparing",
+        "no reply", "wrong count of lines or items", "below the wanted score", "judged wrong", "beyond comparing",
     }  # fmt: skip
 
 

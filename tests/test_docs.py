@@ -93,7 +93,7 @@ def test_there_is_a_page_with_a_table_and_a_worked_example_for_each_type_of_meas
 
 def test_every_cause_is_in_the_docs_with_its_remedy() -> None:
     told = set(re.findall(r"^\| (.*?) \| (.*?) \| (.*?) \|$", (ROOT / "docs/causes.md").read_text(), flags=re.M))
-    assert {(one.name, one.owner, one.remedy) for one in CAUSES.values()} <= told
+    assert {(str(one), one.owner, one.remedy) for one in CAUSES.values()} <= told
 
 
 def tomls(name: str, kind: str) -> list[dict]:

@@ -15,6 +15,7 @@ from hostile_answers import MEASURES, hostile
 from test_scoring import task
 
 from drovik.parsing.answer_text import Answer, Reader
+from drovik.parsing.status import Status
 from drovik.project.schemas import SchemaChecker, check_schema
 from drovik.scoring.causes.label_causes import explained
 from drovik.scoring.measure import AnswerContext
@@ -32,7 +33,7 @@ def score_hostile_answers(chance: random.Random, count: int) -> None:
         value = hostile(chance, like)
         said = AnswerContext(value if isinstance(value, str) else "some text", "bare")
         score = measure.per_case(value, wanted, said)
-        explained(measure, Answer("ok", "bare", said.text, value), wanted, score)
+        explained(measure, Answer(Status.OK, "bare", said.text, value), wanted, score)
         totals = measure.rows([score]).sum(axis=0)
         assert 0 <= score.value <= 1
         assert all(math.isfinite(one) for one in score.statistics)

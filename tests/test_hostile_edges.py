@@ -19,6 +19,7 @@ from test_safety import rows
 
 from drovik.cli.ask.files import AnswerTable
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.project.settings import Limits
 from drovik.text import escaped_json, visible
 from drovik.transport.outcomes import seconds_to_wait
@@ -342,7 +343,7 @@ def test_a_row_is_read_back_as_it_was_written_and_bought_once(name: str, tmp_pat
     from drovik.cli.ask.files import known_by
 
     table = AnswerTable(tmp_path / "t.csv", ["k"], "mark")
-    table.add(name, "m", 1, Answer("ok", "bare", "x\r=2\ry", {"k": "-1\r"}))
+    table.add(name, "m", 1, Answer(Status.OK, "bare", "x\r=2\ry", {"k": "-1\r"}))
     again = AnswerTable(tmp_path / "t.csv", ["k"], "mark")
     assert again.there == {(known_by(name), "m", 1)}
     data = (tmp_path / "t.csv").read_text()

@@ -7,6 +7,7 @@ from typing import Any
 import pytest
 
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.project.cases import Case
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.arm_scores import score_arm
@@ -87,7 +88,7 @@ RIGHT = {"no": "K1", "name": "Ann Lee", "sum": 12.5, "day": "2026-03-04", "in": 
         ({}, (5, 0, 0, 0), []),
         ({"name": " ANN  lee", "sum": "12.505", "day": "4 March 2026", "in": [{"x": 1.0}]}, (5, 0, 0, 0), []),
         ({"day": "2026-04-03"}, (4, 1, 0, 0), ["day and month swapped"]),
-        ({"sum": 1250}, (4, 1, 0, 0), ["ten or a hundred times"]),
+        ({"sum": 1250}, (4, 1, 0, 0), ["off by a power of ten"]),
         ({"sum": "12,50"}, (4, 1, 0, 0), ["number as text"]),
         ({"no": "Kl"}, (4, 1, 0, 0), ["glyphs misread"]),
         ({"no": "k1"}, (4, 1, 0, 0), ["letter case, spaces or accents"]),
@@ -178,14 +179,14 @@ def test_statuses_score_the_worst_and_what_failed_is_left_out_with_bounds() -> N
     made, measure = label()
     cases = [case(f"c{n}", {"k": "a"}) for n in range(8)] + [case("declines", {"k": "a"}, refusal=True)]
     answers = {
-        "c0": Answer("ok", value={"k": "a"}),
-        "c1": Answer("ok", value={"k": "b"}),
-        "c2": Answer("off_schema", value={"k": "a", "x": 1}),
-        "c3": Answer("not_json"),
-        "c4": Answer("cut_off"),
-        "c5": Answer("refused"),
-        "c6": Answer("failed"),
-        "declines": Answer("refused"),
+        "c0": Answer(Status.OK, value={"k": "a"}),
+        "c1": Answer(Status.OK, value={"k": "b"}),
+        "c2": Answer(Status.OFF_SCHEMA, value={"k": "a", "x": 1}),
+        "c3": Answer(Status.NOT_JSON),
+        "c4": Answer(Status.CUT_OFF),
+        "c5": Answer(Status.REFUSED),
+        "c6": Answer(Status.FAILED),
+        "declines": Answer(Status.REFUSED),
     }
     found = score_arm(made, "arm", [measure], cases, {name: (one,) for name, one in answers.items()})
     score = found.measures[0]

@@ -12,6 +12,7 @@ from scipy import stats
 from drovik.comparing.verdict import compare_arms, estimate, headline_verdicts, rank, verdict_text
 from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.project.cases import Case
 from drovik.project.settings import Price
 from drovik.project.spending import Spending
@@ -38,7 +39,7 @@ def arm(
     """An arm that said so for each case by its number; None is a reply that never came."""
     one = made or task()
     answers = {
-        f"c{n:03d}": Answer("ok", value={"k": what}) if what is not None else Answer("failed")
+        f"c{n:03d}": Answer(Status.OK, value={"k": what}) if what is not None else Answer(Status.FAILED)
         for n, what in said.items()
     }
     return score_arm(
@@ -162,7 +163,7 @@ def test_graded_measures_tell_fixed_from_merely_improved() -> None:
     both = []
     for side in (0, 1):
         rows = [Case(name, (), {}, {"t": wanted}, None, "tune", frozenset(), "") for name in answers]
-        said = {name: Answer("ok", value=pair[side]) for name, pair in answers.items()}
+        said = {name: Answer(Status.OK, value=pair[side]) for name, pair in answers.items()}
         both.append(
             score_arm(made, f"arm{side}", measures_of(made, []), rows, {name: (one,) for name, one in said.items()})
         )
@@ -175,9 +176,9 @@ def test_currencies_are_never_added_up() -> None:
     rows = cases(3)
     euro, crown = Price(currency="EUR", input=2, output=10), Price(currency="NOK", input=20, output=0)
     answers = {
-        "c000": Answer("ok", value={"k": "a"}, spent=Spending.of(euro, 1_000_000, 100_000)),
-        "c001": Answer("ok", value={"k": "a"}, spent=Spending.of(crown, 500_000, 7)),
-        "c002": Answer("ok", value={"k": "a"}, spent=Spending.of(euro, None, None)),
+        "c000": Answer(Status.OK, value={"k": "a"}, spent=Spending.of(euro, 1_000_000, 100_000)),
+        "c001": Answer(Status.OK, value={"k": "a"}, spent=Spending.of(crown, 500_000, 7)),
+        "c002": Answer(Status.OK, value={"k": "a"}, spent=Spending.of(euro, None, None)),
     }
     money = score_arm(
         made, "arm", measures_of(made, []), rows, {name: (one,) for name, one in answers.items()}
@@ -190,7 +191,7 @@ def test_the_verdict_says_what_one_costs_beside_the_other_in_one_currency() -> N
 
     def priced(name: str, tokens: int, currency: str = "EUR") -> ArmScores:
         spent = Spending.of(Price(currency=currency, input=1, output=1), tokens, 0)
-        answers = {f"c{n:03d}": Answer("ok", value={"k": "a" if n % 2 else "b"}, spent=spent) for n in range(10)}
+        answers = {f"c{n:03d}": Answer(Status.OK, value={"k": "a" if n % 2 else "b"}, spent=spent) for n in range(10)}
         return score_arm(
             made, name, measures_of(made, []), cases(10), {name: (one,) for name, one in answers.items()}
         )

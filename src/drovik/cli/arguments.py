@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from drovik import workflow
 from drovik.cli.printing import say_aside
 from drovik.cli.services import nearest_project
+from drovik.parsing.status import STATUSES
 from drovik.store.store import Store
 from drovik.workflow.projects import load_project
 
@@ -81,13 +82,16 @@ if TYPE_CHECKING:
 
     pass
 
-STATUSES = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed")
-
 
 def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
     """What to send."""
     add_choice_arguments(parser)
-    parser.add_argument("--resend", action="append", choices=STATUSES, help="also send again what has such an answer")
+    parser.add_argument(
+        "--resend",
+        action="append",
+        choices=[one.value for one in STATUSES],
+        help="also send again what has such an answer",
+    )
     parser.add_argument("--sample", type=positive, metavar="N", help="only so many cases, spread over the labels")
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="draws another sample (default: 1)")
 

@@ -31,7 +31,7 @@ def show_causes(view: TaskView) -> None:
         for number, one in enumerate(causes):
             gain = f"{(one.without - one.score) * 100:+.1f}"
             cells = [
-                one.cause.name,
+                one.cause,
                 str(one.cases),
                 percent(one.without),
                 gain,
@@ -122,7 +122,7 @@ def causes_document(view: TaskView) -> list[dict[str, Any]]:
             "measure": measure,
             "causes": [
                 {
-                    "cause": one.cause.name,
+                    "cause": one.cause,
                     "cases": one.cases,
                     "findings": one.findings,
                     "right_without_it": one.alone,

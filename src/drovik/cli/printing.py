@@ -10,7 +10,7 @@ from decimal import Decimal
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
-from drovik.parsing.answer_text import STATUSES
+from drovik.parsing.status import STATUSES
 from drovik.text import escaped_json
 
 if TYPE_CHECKING:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from math import comb
 
 from drovik.parsing.answer_text import Reader
+from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for, read_reply
 from drovik.planning.plan import Request
 from drovik.project.reading import Project
@@ -71,7 +72,7 @@ def drift_of(project: Project, store: Store, requests: Iterable[Request], repeat
                 one.failed += 1
                 continue
             now, model = read_reply(project, reader, request, reply), reply.model
-            if now.status == "failed":
+            if now.status is Status.FAILED:
                 one.failed += 1
                 continue
             old = before[request.identity]
@@ -97,7 +98,7 @@ def agreement_of_repeats(project: Project, store: Store, requests: Iterable[Requ
         own = [request for request in every if request.task.name == task.name and request.repair is None]
         answers = answers_for(project, store, task, own)
         for request in own:
-            if request.identity in answers and answers[request.identity].status != "failed":
+            if request.identity in answers and answers[request.identity].status is not Status.FAILED:
                 cases = groups.setdefault((task.name, request.arm.name), {})
                 cases.setdefault(request.case.id, []).append(comparable(answers[request.identity]))
     return {key: share for key, cases in groups.items() if (share := pairwise_agreement(cases)) is not None}

@@ -46,7 +46,7 @@ class CauseImpact:
     def line(self) -> str:
         """It in a line."""
         if self.cases == 1:
-            return f"1 of {self.missed} misses: {self.cause.name}: {self.remedy}"
+            return f"1 of {self.missed} misses: {self.cause}: {self.remedy}"
         return f"{self.cases} of {self.missed} misses are {self.cause.many}: {self.remedy}"
 
 
@@ -86,7 +86,7 @@ def cause_impacts(task: Task, score: MeasureScore, suspects: Collection[str] = (
         )
         for name, having in cases.items()
     ]
-    return sorted(found, key=lambda one: (-one.without, _EASIEST.index(one.owner), -one.cases, one.cause.name))
+    return sorted(found, key=lambda one: (-one.without, _EASIEST.index(one.owner), -one.cases, one.cause))
 
 
 def _findings(one: ScoredCase) -> Sequence[Finding]:

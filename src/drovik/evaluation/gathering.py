@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for, judged_cases, pictures_sent
 from drovik.planning.conversation import arm_before, threads_of_task
 from drovik.planning.plan import Request, Thread
@@ -50,7 +51,7 @@ class TaskView:
         """The structure of an arm's JSON answers, where no schema holds them together."""
         if self.task.form != "json" or self.task.schema is not None:
             return None
-        return structure_of(one.value for one in self.answers[arm].values() if one.status == "ok")
+        return structure_of(one.value for one in self.answers[arm].values() if one.status is Status.OK)
 
     def score_of(self, arm: str) -> ArmScores:
         """The scores of the arm of that name."""
@@ -199,7 +200,7 @@ def _heard(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...]
     verdicts = {
         request.case.id: answers[request.identity].value
         for request in requests
-        if request.identity in answers and answers[request.identity].status == "ok"
+        if request.identity in answers and answers[request.identity].status is Status.OK
     }
     reviews = {
         judged_id(case, arm): verdict for (name, case, arm), verdict in project.reviews.items() if name == judge.by

@@ -11,6 +11,35 @@ from typing import Any
 from drovik.evaluation.error_impact import CauseImpact, cause_impacts
 from drovik.evaluation.gathering import TaskView
 from drovik.images.perceptual_hash import NEARLY_THE_SAME, PerceptualHash
+from drovik.parsing.status import Status
+from drovik.scoring.causes.cause_table import (
+    ADDED_PROPERTY,
+    ALIAS_OF_LABEL,
+    ANOTHER_LANGUAGE,
+    ANOTHER_WAY_OF_WRITING,
+    BELOW_THE_WANTED_SCORE,
+    BEYOND_THE_PICTURE,
+    CUT_SHORT,
+    FENCE_AROUND_JSON,
+    HEDGED,
+    JUDGED_WRONG,
+    LETTER_CASE,
+    LETTER_CASE_SPACES_OR_ACCENTS,
+    LINES_IN_ANOTHER_ORDER,
+    MISSING,
+    NEAR_SPELLING_OF_LABEL,
+    NO_LABEL,
+    NUMBER_AS_TEXT,
+    OF_STATUS,
+    OTHER_WORDS_AROUND_LABEL,
+    PART_OF_LABELS_PATH,
+    PLURAL_OF_LABEL,
+    PROSE_AROUND_JSON,
+    SEVERAL_LABELS,
+    SHOULD_HAVE_DECLINED,
+    TOO_LONG,
+    TOO_SHORT,
+)
 from drovik.scoring.json_pointer import value_at_pointer
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
@@ -24,13 +53,13 @@ MOST_ALIKE = 500
 """Of more prints with a word in common, such as those of blank pages, only so many are compared."""
 FORM_ALONE = frozenset(
     (
-        "plural of the label", "letter case", "other words around the label", "alias of the label",
-        "several labels", "part of the label's path", "near spelling of the label", "no label at its place",
-        "number as text", "letter case, spaces or accents", "another way of writing", "added property",
-        "lines in another order", "cut off at the output limit", "fence around the JSON",
-        "prose around the JSON", "another language", "refused", "should have declined", "empty answer",
-        "no JSON in the answer", "off the schema", "not mentioned", "too long", "too short",
-        "beyond the picture", "hedged", "judged wrong", "below the wanted score", "cut short",
+        PLURAL_OF_LABEL, LETTER_CASE, OTHER_WORDS_AROUND_LABEL, ALIAS_OF_LABEL,
+        SEVERAL_LABELS, PART_OF_LABELS_PATH, NEAR_SPELLING_OF_LABEL, NO_LABEL,
+        NUMBER_AS_TEXT, LETTER_CASE_SPACES_OR_ACCENTS, ANOTHER_WAY_OF_WRITING, ADDED_PROPERTY,
+        LINES_IN_ANOTHER_ORDER, OF_STATUS[Status.CUT_OFF], FENCE_AROUND_JSON,
+        PROSE_AROUND_JSON, ANOTHER_LANGUAGE, OF_STATUS[Status.REFUSED], SHOULD_HAVE_DECLINED, OF_STATUS[Status.EMPTY],
+        OF_STATUS[Status.NOT_JSON], OF_STATUS[Status.OFF_SCHEMA], MISSING, TOO_LONG, TOO_SHORT,
+        BEYOND_THE_PICTURE, HEDGED, JUDGED_WRONG, BELOW_THE_WANTED_SCORE, CUT_SHORT,
     )
 )  # fmt: skip
 """Causes that say nothing against what is expected, however many arms agree in them."""
@@ -136,7 +165,11 @@ def contradictions(views: Sequence[TaskView]) -> list[Contradiction]:
             for arm in sorted({arm.name for arm in one.arms} & {arm.name for arm in other.arms}):
                 for case in one.cases:
                     answers = one.answers[arm].get(case.id), other.answers[arm].get(case.id)
-                    if answers[0] is None or answers[1] is None or "ok" not in (answers[0].status, answers[1].status):
+                    if (
+                        answers[0] is None
+                        or answers[1] is None
+                        or Status.OK not in (answers[0].status, answers[1].status)
+                    ):
                         continue
                     values = answers[0].value, answers[1].value
                     words = _against(one, values[0], values[1]) or _members_against(values[0], values[1])

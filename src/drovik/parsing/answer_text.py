@@ -18,6 +18,7 @@ from typing import Any, Literal
 from drovik.files import depth_exceeds
 from drovik.parsing.find_json import MAX_DEPTH, find_in_long, find_json
 from drovik.parsing.schema_errors import SchemaError, schema_errors
+from drovik.parsing.status import Status
 from drovik.project.schemas import SchemaChecker
 from drovik.project.spending import Spending
 
@@ -46,10 +47,8 @@ class Answer:
 READING_REVISION = 3
 """Raised when the same text may be read otherwise than before, so that kept readings are made again."""
 
-Status = Literal["ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed"]
 How = Literal["bare", "fenced", "in_prose", "repaired", ""]
 
-STATUSES: tuple[Status, ...] = ("ok", "off_schema", "not_json", "cut_off", "refused", "empty", "failed")
 _MOST_CANDIDATES = 100
 _MOST_WRONG = 20
 _MOST_DIGITS = 300
@@ -100,16 +99,16 @@ class Reader:
         :param refused: the service said that it declined.
         """
         if refused:
-            return Reading("refused", value=text)
+            return Reading(Status.REFUSED, value=text)
         if not text.strip():
-            return Reading("cut_off" if cut_off else "empty")
+            return Reading(Status.CUT_OFF if cut_off else Status.EMPTY)
         if self.form == "text":
-            return Reading("cut_off" if cut_off else "ok", value=text.strip())
+            return Reading(Status.CUT_OFF if cut_off else Status.OK, value=text.strip())
         candidates, broken_off = self._candidates(text, cut_off)
         if not candidates:
-            return Reading("cut_off" if cut_off or broken_off else "not_json")
+            return Reading(Status.CUT_OFF if cut_off or broken_off else Status.NOT_JSON)
         best = _best(candidates)
-        status: Status = "off_schema" if best.errors else "ok"
+        status = Status.OFF_SCHEMA if best.errors else Status.OK
         return Reading(status, best.how, best.value, best.errors, len(candidates))
 
     def _candidates(self, text: str, cut_off: bool) -> tuple[list[_Candidate], bool]:

@@ -15,6 +15,7 @@ from typing import Any
 
 from drovik.dialects.response import is_error, parse_reply
 from drovik.parsing.answer_text import READING_REVISION, Answer, Reader
+from drovik.parsing.status import Status
 from drovik.planning.plan import Request, Thread
 from drovik.project.arms import Arm, arms_of, canonical, check_arm_words, digest, fitting_arms
 from drovik.project.cases import Case
@@ -107,14 +108,14 @@ def read_reply(project: Project, reader: Reader, request: Request, reply: KeptRe
     """The answer that stands in a reply to a request; its model, tokens and money are not in it."""
     dialect = _dialect(project, request.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
-        return Answer("failed", note=reply.note)
+        return Answer(Status.FAILED, note=reply.note)
     try:
         parsed = parse_reply(reply.body, dialect.reply)
         if not parsed.readable or parsed.incomplete or is_error(parsed, dialect.reply):
-            return Answer("failed", text=parsed.text, note=parsed.error or parsed.note)
+            return Answer(Status.FAILED, text=parsed.text, note=parsed.error or parsed.note)
         reading = reader.read(parsed.text, parsed.cut_off, parsed.refused)
     except Exception as error:  # whatever stands in a stranger's reply is one answer's trouble, and no other's
-        return Answer("failed", note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
+        return Answer(Status.FAILED, note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
     return Answer(reading.status, reading.how, parsed.text, reading.value, reading.errors, parsed.note)
 
 
@@ -213,7 +214,7 @@ def _given(
 
 def _said(answer: Answer | None) -> str | None:
     """What an answer says, in form or not; None where it declined, failed, or is empty: there is nothing to judge."""
-    if answer is None or answer.status in ("failed", "refused", "empty"):
+    if answer is None or not answer.status.has_text:
         return None
     return answer.text
 

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.planning.answers import answer_to, answers_for, judged_cases
 from drovik.planning.plan import Follow, RepairTurn, Request, State, Thread, request_of
 from drovik.project.arms import Arm, arms_of, repeats_of
@@ -68,7 +69,7 @@ def _with_repair_turns(
 
 def repair_turn(request: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
     """What is asked after an answer that is not valid, where the task has repair turns."""
-    if not request.task.repair_turn or request.repair is not None or answer.status not in ("off_schema", "not_json"):
+    if not request.task.repair_turn or request.repair is not None or not answer.status.repairable:
         return None
     lines = [f"- {error.at or 'the whole answer'}: {error.what}" for error in answer.errors[:MOST_ERRORS_TOLD]]
     repair = RepairTurn(answer.text, "\n".join(lines) or "- there is no JSON in it")
@@ -99,7 +100,7 @@ def _grown(
 
 def _next_turn(request: Request, answer: Answer, digests: Mapping[str, str]) -> Request | None:
     """What is asked once a turn is answered; None where the answer cannot be gone on from."""
-    if answer.status == "failed" or not answer.text.strip():
+    if answer.status is Status.FAILED or not answer.text.strip():
         return None
     return request_of(
         request.task,
@@ -152,7 +153,7 @@ def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) 
 
 def earlier_of(task: Task, request: Request, answer: Answer) -> dict[str, Any] | State:
     """The variable `earlier` for a task that comes after a request's, or why it is not asked."""
-    if answer.status == "failed":
+    if answer.status is Status.FAILED:
         return "stuck"
     value = answer.value if answer.value is not None else answer.text
     if task.where is not None and not task.where.holds(value):

@@ -34,7 +34,7 @@ from drovik.evaluation.error_impact import CauseImpact
 from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.suspects import SuspectLabel, impacts_of, suspects_of
 from drovik.images.prepare import thumbnail
-from drovik.parsing.answer_text import STATUSES
+from drovik.parsing.status import STATUSES
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.reporting.records import interval_figure

@@ -11,10 +11,17 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple
 
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.agreement import comparable, pairwise_agreement
-from drovik.scoring.causes.cause_table import BEYOND, OF_STATUS
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_CASES_CONTENT,
+    BEYOND_COMPARING,
+    NO_REPLY,
+    OF_STATUS,
+    SHOULD_HAVE_DECLINED,
+)
 from drovik.scoring.causes.label_causes import explained, other_case_answered
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import (
@@ -261,7 +268,7 @@ def _repair_turns(
         for case, values in answers.items()
     }
     scores, _ = _score_measures(known, arm, measures, cases, mended, turns)
-    in_form = sum(one.status == "ok" for one in second.values())
+    in_form = sum(one.status is Status.OK for one in second.values())
     return RepairTurns(len(second), in_form, scores, costs_of(list(second.values())))
 
 
@@ -284,7 +291,7 @@ def _score_measure(
     failed = [expected[one.case.id] for one in scored if one.score is None and one.answers]
     bounds = None
     if failed:
-        low = measure.combine([*done, *(measure.worst(one, "no reply") for one in failed)])
+        low = measure.combine([*done, *(measure.worst(one, NO_REPLY) for one in failed)])
         high = measure.combine([*done, *(measure.best(one) for one in failed)])
         bounds = (low, high)
     totals = measure.rows(done).sum(axis=0)
@@ -324,7 +331,11 @@ def _told_of_other_cases(
     missed = {
         one.case.id: (one.answer, one.as_read or one.score)
         for one in scored
-        if one.score and one.answer and one.score.findings and not one.repeats and one.answer.status != "refused"
+        if one.score
+        and one.answer
+        and one.score.findings
+        and not one.repeats
+        and one.answer.status is not Status.REFUSED
     }
     other = other_case_answered(measure, traits, missed) if missed else {}
     if not other:
@@ -334,7 +345,7 @@ def _told_of_other_cases(
         if one.case.id not in other or one.score is None:
             return one
         first = one.score.findings[0]
-        found = Finding("", first.expected, f"what stands in case {other[one.case.id]}", "another case's content")
+        found = Finding("", first.expected, f"what stands in case {other[one.case.id]}", ANOTHER_CASES_CONTENT)
         return one._replace(score=one.score._replace(findings=(found,)))
 
     return [told(one) for one in scored]
@@ -379,19 +390,19 @@ def score_case(
     :param expected: what the measure looks at, not ABSENT.
     :param arm: the name of the arm that answered.
     """
-    if answer is None or answer.status == "failed":
+    if answer is None or answer.status is Status.FAILED:
         return ScoredCase(case, answer, None)
     if task.name in case.refusal:
-        right = answer.status == "refused"
+        right = answer.status is Status.REFUSED
         return ScoredCase(
-            case, answer, measure.best(expected) if right else measure.worst(expected, "should have declined")
+            case, answer, measure.best(expected) if right else measure.worst(expected, SHOULD_HAVE_DECLINED)
         )
-    in_form = answer.status == "ok" or (
-        answer.status == "cut_off" and task.form == "text" and answer.value is not None
+    in_form = answer.status is Status.OK or (
+        answer.status is Status.CUT_OFF and task.form == "text" and answer.value is not None
     )
     if len(answer.text) > MOST_COMPARED:
-        return ScoredCase(case, answer, measure.worst(expected, BEYOND))
-    if in_form or answer.status == "off_schema":
+        return ScoredCase(case, answer, measure.worst(expected, BEYOND_COMPARING))
+    if in_form or answer.status.is_scored:
         try:
             said = (
                 AnswerContext(answer.text, answer.how, answer.pictures, arm, case.id)
@@ -405,7 +416,7 @@ def score_case(
         except CannotScore as error:
             return ScoredCase(case, answer, None, note=str(error))
         except Exception:  # an answer that no measure was made for is a miss, and not the end of scoring
-            return ScoredCase(case, answer, measure.worst(expected, BEYOND))
+            return ScoredCase(case, answer, measure.worst(expected, BEYOND_COMPARING))
         if in_form:
             return ScoredCase(case, answer, read if findings is read.findings else read._replace(findings=findings))
         # What it would take to undo a finding is told of the statistics as read, and these are the worst.

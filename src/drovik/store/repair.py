@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from drovik.errors import Problem, StoreError
+from drovik.parsing.status import Status
 from drovik.store.database import BROKEN, id_file, open_database, store_error
 from drovik.store.pages import JSON_COLUMNS, fits, rows_on_pages, unreadable_values
 
@@ -154,7 +155,7 @@ def _save(damaged: sqlite3.Connection, file: Path, into: sqlite3.Connection, don
 
 def _reopen(into: sqlite3.Connection, done: Repaired) -> None:
     """Have what lost its reply asked again, unless the answer that was read from it is still there."""
-    is_read = "EXISTS (SELECT 1 FROM answers x WHERE x.identity = a.identity AND x.status != 'failed')"
+    is_read = f"EXISTS (SELECT 1 FROM answers x WHERE x.identity = a.identity AND x.status != '{Status.FAILED}')"
     read = into.execute(f"SELECT COUNT(*) FROM attempts a WHERE {_LOST} AND {is_read}").fetchone()[0]
     query = f"UPDATE attempts AS a SET concluded = 0, outcome = 'lost' WHERE {_LOST} AND NOT {is_read}"
     done.to_send = into.execute(query).rowcount

@@ -17,6 +17,7 @@ from typing import Any, Literal
 from drovik.errors import DrovikError, Problem, StoreError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
+from drovik.parsing.status import STATUS_NAMED
 from drovik.project.settings import Price
 from drovik.project.spending import Spending
 from drovik.store.caches import PictureCache, UploadCache
@@ -268,7 +269,9 @@ class Store:
         found = {}
         for identity, reading, status, how, text, value, errors, note in rows:
             places = tuple(SchemaError(*one) for one in json.loads(errors))
-            found[identity] = KeptReading(reading, Answer(status, how, text, json.loads(value), places, note))
+            found[identity] = KeptReading(
+                reading, Answer(STATUS_NAMED[status], how, text, json.loads(value), places, note)
+            )
         return found
 
     def facts(self, task: str) -> dict[str, tuple[Any, ...]]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+from drovik.parsing.status import STATUSES
 from drovik.project.arms import canonical
 from drovik.project.settings import Price
 from drovik.project.spending import Spending
@@ -92,9 +93,10 @@ def output_token_statistics(connection: sqlite3.Connection, task: str, arm: str)
 
 def invalid_share(connection: sqlite3.Connection, task: str, arm: str) -> tuple[int, int]:
     """How many answers of an arm have been read, and how many of them are not valid."""
+    off_form = ", ".join(f"'{status}'" for status in STATUSES if status.is_off_form)
     row = connection.execute(
-        """
-        SELECT COUNT(*), TOTAL(x.status IN ('off_schema', 'not_json')) FROM asked s
+        f"""
+        SELECT COUNT(*), TOTAL(x.status IN ({off_form})) FROM asked s
         JOIN answers x ON x.task = s.task AND x.identity = s.identity
         WHERE s.task = ? AND s.arm = ? AND NOT s.second
         """,

@@ -17,6 +17,7 @@ from drovik.dialects.checking import unsent_settings
 from drovik.dialects.request import RequestWriter
 from drovik.errors import Problem, ServiceError, UsageError, known_words
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for
 from drovik.planning.plan import plan_sending, request_of
 from drovik.planning.sources import Question, adhoc_project, source_digests
@@ -245,9 +246,9 @@ async def ask_adhoc(
     tally = await run(Dispatcher(project, store, plan, SendingOptions(listener=listener, shared=shared_file())))
     answers = answers_for(project, store, made.task, requests)
     found = [AdhocAnswer(request, answers[request.identity]) for request in requests if request.identity in answers]
-    good = tuple(one for one in found if one.answer.status != "failed")
+    good = tuple(one for one in found if one.answer.status is not Status.FAILED)
     troubles = [*tally.warnings.values(), *tally.stops]
-    troubles += [failure_of(one) for one in found if one.answer.status == "failed"]
+    troubles += [failure_of(one) for one in found if one.answer.status is Status.FAILED]
     if listener is not None and not tally.stops:
         unanswered = [request for request in requests if request.identity not in answers]
         troubles += [listener.trouble_of(request) for request in unanswered if listener.has_heard(request)]

@@ -20,6 +20,7 @@ from drovik.cli.sending import until_stopped
 from drovik.cli.services import all_services, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem, UsageError
 from drovik.files import read_json
+from drovik.parsing.status import Status
 from drovik.project.schemas import check_schema
 from drovik.store.store import Store
 
@@ -204,4 +205,4 @@ def _code(asked: AskResult) -> int:
         return INTERRUPTED
     if asked.missing:
         return NO_SERVICE
-    return DOES_NOT_HOLD if any(one.answer.status not in ("ok",) for one in asked.answers) else DONE
+    return DOES_NOT_HOLD if any(one.answer.status is not Status.OK for one in asked.answers) else DONE

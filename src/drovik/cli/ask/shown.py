@@ -48,14 +48,6 @@ def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question
     _show_agreement(asked)
 
 
-_SAID_OF = {
-    "not_json": "there is no JSON in it",
-    "cut_off": "it was cut off at the output limit",
-    "refused": "it was declined",
-    "empty": "it is empty",
-}
-
-
 def _show_one(one: AdhocAnswer, streamed: bool, question: Question) -> None:
     answer = one.answer
     if streamed:
@@ -65,8 +57,8 @@ def _show_one(one: AdhocAnswer, streamed: bool, question: Question) -> None:
     else:
         say(answer.text.strip() or "(the answer is empty)")
     notes = [f"{error.at or 'the answer'}: {error.what}" for error in answer.errors]
-    if answer.status not in ("ok", "off_schema"):
-        notes.append(_SAID_OF.get(answer.status, answer.status))
+    if answer.status.words and not answer.errors:
+        notes.append(answer.status.words)
     for note in [*notes, *([answer.note] if answer.note else [])]:
         print(strip_controls(f"  ! {note}"), file=sys.stderr)
     say_aside(f"  {one.model}   {usage_line(answer)}")

@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.printing import money, say, say_aside, shortened, statuses, table
+from drovik.parsing.status import STATUSES
 from drovik.planning.answers import answers_for
 from drovik.transport.outcomes import REMEDIES
 
@@ -17,16 +18,6 @@ if TYPE_CHECKING:
     from drovik.store.store import Store
     from drovik.transport.queue import Counts, Tally
     from drovik.workflow.plan import Planned
-
-
-_TO_MEND = {
-    "off_schema": "drovik score --details shows where; name the form in the prompt, or set repair_turn = true",
-    "not_json": "ask for nothing but JSON in the prompt, or set repair_turn = true",
-    "cut_off": "raise max_output_tokens, or ask for less; then: drovik send --resend cut_off",
-    "refused": "read some by drovik show; put the prompt in other words",
-    "empty": "read some by drovik show; check reply.text of the dialect; then: drovik send --resend empty",
-}
-"""What to do about answers that came, and are not valid."""
 
 
 def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tuple[str, str], Counter[str]]:
@@ -114,9 +105,9 @@ def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) 
     for kind, count in tally.kinds.most_common():
         say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --resend failed')}", style="yellow")
     together = sum(so_far.values(), Counter())
-    for status, remedy in _TO_MEND.items():
-        if together[status]:
-            say(f"{together[status]} answers are {status}: {remedy}")
+    for status in STATUSES:
+        if status.advice and (count := together[status]):
+            say(f"{count} {'answer is' if count == 1 else 'answers are'} {status}: {status.advice}")
 
 
 def _say_money(tally: Tally) -> None:

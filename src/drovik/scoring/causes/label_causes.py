@@ -14,7 +14,29 @@ from rapidfuzz.distance import OSA
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
-from drovik.scoring.causes.cause_table import ANOTHER_LABEL, OF_STATUS
+from drovik.parsing.status import Status
+from drovik.scoring.causes.cause_table import (
+    ADDED_PROPERTY,
+    ALIAS_OF_LABEL,
+    ANOTHER_LABEL,
+    ANOTHER_LANGUAGE,
+    CUT_SHORT,
+    ITEM_LEFT_OUT,
+    LETTER_CASE,
+    LINE_DROPPED,
+    MISSING,
+    NEAR_SPELLING_OF_LABEL,
+    NO_LABEL,
+    NUMBER_AS_TEXT,
+    OF_STATUS,
+    OTHER_WORDS_AROUND_LABEL,
+    OUTSIDE_THE_LIST,
+    PART_OF_LABELS_PATH,
+    PLURAL_OF_LABEL,
+    SEVERAL_LABELS,
+    TOO_SHORT,
+    WORDS_DROPPED,
+)
 from drovik.scoring.json_pointer import shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.language.english import is_plural_of
@@ -40,24 +62,24 @@ def label_cause(
     :param parts: what stands between the parts of a label that is a path; None where labels are none.
     """
     if not isinstance(got, str) or not got.strip():
-        return "no label at its place"
+        return NO_LABEL
     said, wanted = fold(got), fold(expected)
     others = [fold(label) for label in labels if fold(label) != wanted]
     if said in others:
         return ANOTHER_LABEL
     aliases = {fold(word): fold(label) for word, label in (same_as or {}).items()}
     if said in aliases:
-        return "alias of the label" if aliases[said] == wanted else ANOTHER_LABEL
-    tests = (*_TESTS, ("part of the label's path", _part_test(parts))) if parts else _TESTS
+        return ALIAS_OF_LABEL if aliases[said] == wanted else ANOTHER_LABEL
+    tests = (*_TESTS, (PART_OF_LABELS_PATH, _part_test(parts))) if parts else _TESTS
     for name, explains in tests:
         if explains(said, wanted):
             # "cap" is a part of "cap or hat" too: what names several labels names none.
             if any(_has_word(said, one) for one in others if not _has_word(wanted, one)):
-                return "several labels"
+                return SEVERAL_LABELS
             return name
         if any(explains(said, one) for one in others):
             return ANOTHER_LABEL
-    return "outside the list"
+    return OUTSIDE_THE_LIST
 
 
 def _has_word(text: str, word: str) -> bool:
@@ -92,15 +114,15 @@ def _part_test(parts: str) -> Callable[[str, str], bool]:
 
 
 _TESTS: tuple[tuple[str, Callable[[str, str], bool]], ...] = (
-    ("letter case", lambda said, wanted: said.casefold() == wanted.casefold()),
-    ("plural of the label", _is_plural),
-    ("other words around the label", lambda said, wanted: _has_word(said.casefold(), wanted.casefold())),
-    ("plural of the label", _has_plural),
-    ("near spelling of the label", _is_near),
+    (LETTER_CASE, lambda said, wanted: said.casefold() == wanted.casefold()),
+    (PLURAL_OF_LABEL, _is_plural),
+    (OTHER_WORDS_AROUND_LABEL, lambda said, wanted: _has_word(said.casefold(), wanted.casefold())),
+    (PLURAL_OF_LABEL, _has_plural),
+    (NEAR_SPELLING_OF_LABEL, _is_near),
 )
 
 
-_LEFT_OUT = ("line dropped", "words dropped", "not mentioned", "cut short", "too short", "missing", "item left out")
+_LEFT_OUT = (LINE_DROPPED, WORDS_DROPPED, MISSING, CUT_SHORT, TOO_SHORT, MISSING, ITEM_LEFT_OUT)
 _LEAST_TRAITS = 3
 _MOST_HOLDERS = 50
 """What more cases than this have in common tells none of them."""
@@ -114,17 +136,17 @@ def explained(measure: Measure, answer: Answer, expected: object, read: CaseScor
     :param read: what the measure says of the answer as it was read, whether it is in form or not.
     """
     findings = read.findings
-    if answer.status == "off_schema":
+    if answer.status is Status.OFF_SCHEMA:
         findings = (*findings, *_off_schema(measure, answer, expected, findings)) or (
-            Finding("", "an answer that fits the schema", "another", OF_STATUS["off_schema"]),
+            Finding("", "an answer that fits the schema", "another", OF_STATUS[Status.OFF_SCHEMA]),
         )
-    if answer.status == "cut_off":
+    if answer.status is Status.CUT_OFF:
         findings = tuple(
-            one._replace(cause=OF_STATUS["cut_off"]) if one.cause in _LEFT_OUT else one for one in findings
+            one._replace(cause=OF_STATUS[Status.CUT_OFF]) if one.cause in _LEFT_OUT else one for one in findings
         )
     wanted = measure.language_of(expected) if findings and read.value < _HARDLY else None
     if wanted is not None and language_of(answer.text) not in (None, wanted):
-        findings = tuple(one._replace(cause="another language") for one in findings)
+        findings = tuple(one._replace(cause=ANOTHER_LANGUAGE) for one in findings)
     return findings
 
 
@@ -138,18 +160,18 @@ def _off_schema(measure: Measure, answer: Answer, expected: object, known: Seque
             cause = measure.cause_as_read(error.at, expected, got) or _cause_of(error, got)
             found.append(Finding(error.at, error.what, shown(got)[:200], cause))
     # A cause that a measure knows tells more than that something is off the schema.
-    told = [one for one in found if one.cause != OF_STATUS["off_schema"]]
+    told = [one for one in found if one.cause != OF_STATUS[Status.OFF_SCHEMA]]
     return told or ([] if known else found[:1])
 
 
 def _cause_of(error: SchemaError, got: object) -> str:
     if error.rule in ("additionalProperties", "unevaluatedProperties"):
-        return "added property"
+        return ADDED_PROPERTY
     if error.rule == "type" and isinstance(got, str) and one_numeral(got)[0]:
-        return "number as text"
+        return NUMBER_AS_TEXT
     if error.rule == "required":
-        return "missing"
-    return OF_STATUS["off_schema"]
+        return MISSING
+    return OF_STATUS[Status.OFF_SCHEMA]
 
 
 def other_case_answered(

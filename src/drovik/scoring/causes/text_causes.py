@@ -8,7 +8,20 @@ from functools import lru_cache
 from rapidfuzz.distance import Levenshtein
 
 from drovik.scoring.alignment import Alignment, Step
-from drovik.scoring.causes.cause_table import ANOTHER_VALUE, OTHER_WORDS
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_VALUE,
+    CUT_SHORT,
+    GLYPHS_MISREAD,
+    LETTER_CASE_SPACES_OR_ACCENTS,
+    LINE_DROPPED,
+    LINES_IN_ANOTHER_ORDER,
+    NEGATION_ADDED,
+    NEGATION_LOST,
+    OPPOSITE_WORD,
+    OTHER_WORDS,
+    WORDS_ADDED,
+    WORDS_DROPPED,
+)
 from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
 from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
@@ -26,15 +39,15 @@ def text_findings(aligned: Alignment, chars: int, words: int) -> tuple[Finding, 
     if aligned.moved:
         effect = ((chars, -float(aligned.char_edits)), (words, -float(aligned.word_edits)))
         first = next(n for n, line in enumerate(aligned.wanted) if aligned.got[n] != line)
-        return (Finding(_line(first), aligned.wanted[first], aligned.got[first], "lines in another order", effect),)
+        return (Finding(_line(first), aligned.wanted[first], aligned.got[first], LINES_IN_ANOTHER_ORDER, effect),)
     cut = _cut_short(aligned)
     found = []
     for (one, other), steps in aligned.steps:
         if other is None and one is not None:
-            cause = "cut short" if cut is not None and one >= cut else "line dropped"
+            cause = CUT_SHORT if cut is not None and one >= cut else LINE_DROPPED
             found.append(_finding(_line(one), (aligned.wanted[one],), (), cause, chars, words))
         elif one is None and other is not None:
-            found.append(_finding(_line(other), (), (aligned.got[other],), "words added", chars, words))
+            found.append(_finding(_line(other), (), (aligned.got[other],), WORDS_ADDED, chars, words))
         else:
             last = bool(cut is not None and one is not None and one >= cut)
             found += _within(_line(one or 0), steps, chars, words, last)
@@ -64,7 +77,7 @@ def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool
                 found.append(_finding(where, (wanted,), (got,), word_cause(wanted, got), chars, words))
             continue
         ended = step.kind == "delete" and cut and number == len(steps) - 1
-        cause = "cut short" if ended else _run_cause(step)
+        cause = CUT_SHORT if ended else _run_cause(step)
         found.append(_finding(where, step.wanted, step.got, cause, chars, words))
     return found
 
@@ -82,14 +95,14 @@ def _run_cause(step: Step) -> str:
     lost = [word for word in step.wanted if is_negation(word)]
     gained = [word for word in step.got if is_negation(word)]
     if len(lost) != len(gained):
-        return "negation lost" if len(lost) > len(gained) else "negation added"
+        return NEGATION_LOST if len(lost) > len(gained) else NEGATION_ADDED
     if step.kind == "delete":
-        return "words dropped"
+        return WORDS_DROPPED
     if step.kind == "insert":
-        return "words added"
+        return WORDS_ADDED
     if "".join(step.wanted).casefold() == "".join(step.got).casefold():
-        return "letter case, spaces or accents"
-    return "glyphs misread" if is_glyph_slip(wanted, got) else OTHER_WORDS
+        return LETTER_CASE_SPACES_OR_ACCENTS
+    return GLYPHS_MISREAD if is_glyph_slip(wanted, got) else OTHER_WORDS
 
 
 @lru_cache(maxsize=50_000)
@@ -97,12 +110,12 @@ def word_cause(wanted: str, got: str) -> str:
     """Why a word was read as another."""
     one, other = (word.lower().strip(".,;:!?()\"'") for word in (wanted, got))
     if is_negation(wanted) != is_negation(got):
-        return "negation lost" if is_negation(wanted) else "negation added"
+        return NEGATION_LOST if is_negation(wanted) else NEGATION_ADDED
     if is_opposite(one, other):
-        return "opposite word"
+        return OPPOSITE_WORD
     cause = plain_cause(wanted, got)
     if cause == ANOTHER_VALUE and one == other:
-        return "letter case, spaces or accents"
+        return LETTER_CASE_SPACES_OR_ACCENTS
     return OTHER_WORDS if cause == ANOTHER_VALUE else cause
 
 

@@ -12,7 +12,23 @@ from datetime import date
 from functools import lru_cache
 from typing import Any
 
-from drovik.scoring.causes.cause_table import ANOTHER_VALUE
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_CURRENCY,
+    ANOTHER_FIELDS_VALUE,
+    ANOTHER_UNIT,
+    ANOTHER_VALUE,
+    ANOTHER_WAY_OF_WRITING,
+    CUT_SHORT,
+    DAY_AND_MONTH_SWAPPED,
+    DIGITS_SWAPPED,
+    GLYPHS_MISREAD,
+    LETTER_CASE_SPACES_OR_ACCENTS,
+    NUMBER_AS_TEXT,
+    OFF_BY_A_POWER_OF_TEN,
+    SEPARATOR_MISREAD,
+    VALUES_SWAPPED,
+    YEAR_OFF,
+)
 from drovik.scoring.json_pointer import is_absent
 from drovik.scoring.rules.nested import Leaf
 from drovik.scoring.rules.quantities import UNITS, close, currency_of, one_numeral, plain_number, unit_of
@@ -75,12 +91,12 @@ def value_causes(missed: Sequence[Leaf], expected: Callable[[], Mapping[str, Any
         for other in range(one + 1, len(missed)):
             second = missed[other]
             if _may_be_swapped(first, second, causes[one], causes[other]):
-                causes[one] = causes[other] = "values swapped"
+                causes[one] = causes[other] = VALUES_SWAPPED
     return causes
 
 
 def _may_be_swapped(first: Leaf, second: Leaf, *causes: str) -> bool:
-    weak = ("another field's value", ANOTHER_VALUE)
+    weak = (ANOTHER_FIELDS_VALUE, ANOTHER_VALUE)
     return (
         all(cause in weak for cause in causes)
         and _alike(first.got, second.wanted)
@@ -97,7 +113,7 @@ def _cause(leaf: Leaf, expected: Callable[[], Mapping[str, Any]]) -> str:
         return cause
     for place, value in expected().items():
         if place != leaf.where and _alike(value, leaf.got) and not _alike(value, leaf.wanted) and _tells(value):
-            return "another field's value"
+            return ANOTHER_FIELDS_VALUE
     return ANOTHER_VALUE
 
 
@@ -304,18 +320,18 @@ def _is_cut_short(wanted: Any, got: Any) -> bool:
 
 
 _TESTS: tuple[tuple[str, Callable[[Any, Any], bool]], ...] = (
-    ("letter case, spaces or accents", _is_case_or_space),
-    ("number as text", _is_number_as_text),
-    ("day and month swapped", _is_swapped_day),
-    ("another way of writing", _is_other_way),
-    ("year off", _is_year_off),
-    ("another currency", _is_currency),
-    ("another unit", _is_unit),
-    ("glyphs misread", _is_glyph),
-    ("ten or a hundred times", _is_ten_times),
-    ("separator misread", _is_separator),
-    ("digits swapped", _is_digits_swapped),
-    ("cut short", _is_cut_short),
+    (LETTER_CASE_SPACES_OR_ACCENTS, _is_case_or_space),
+    (NUMBER_AS_TEXT, _is_number_as_text),
+    (DAY_AND_MONTH_SWAPPED, _is_swapped_day),
+    (ANOTHER_WAY_OF_WRITING, _is_other_way),
+    (YEAR_OFF, _is_year_off),
+    (ANOTHER_CURRENCY, _is_currency),
+    (ANOTHER_UNIT, _is_unit),
+    (GLYPHS_MISREAD, _is_glyph),
+    (OFF_BY_A_POWER_OF_TEN, _is_ten_times),
+    (SEPARATOR_MISREAD, _is_separator),
+    (DIGITS_SWAPPED, _is_digits_swapped),
+    (CUT_SHORT, _is_cut_short),
 )
 _WORDS_ALONE = (_is_case_or_space, _is_currency, _is_glyph, _is_cut_short)
 _TESTS_OF_WORDS = tuple((name, explains) for name, explains in _TESTS if explains in _WORDS_ALONE)

@@ -13,6 +13,16 @@ from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_SCALE,
+    AXES_SWAPPED,
+    FOUND_TWICE,
+    FOUND_WHERE_NOTHING_IS,
+    NO_PLACE_THAT_CAN_BE_READ,
+    NOT_FOUND,
+    PLACE_TOO_FAR_OFF,
+    WRONG_LABEL,
+)
 from drovik.scoring.json_pointer import ABSENT, Pointer, is_absent, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, as_rows, share
 from drovik.scoring.measures.average_precision import OVERLAPS, Detections, average_precision
@@ -123,10 +133,10 @@ class Detection(Measure):
         """The places that come of reading with the axes swapped, or on another scale."""
         table = self._table
         turned: Axes = "yx" if table.axes == "xy" else "xy"
-        found = [("axes swapped", read(turned, table.scale))]
+        found: list[tuple[str, Any]] = [(AXES_SWAPPED, read(turned, table.scale))]
         for scale in SCALES if scales else ():
             if scale != table.scale:
-                found.append(("another scale", read(table.axes, scale)))
+                found.append((ANOTHER_SCALE, read(table.axes, scale)))
         return found
 
     def expected_of(self, expected: Any) -> Any:
@@ -157,9 +167,7 @@ class Detection(Measure):
                 got.append(thing)
         match = self._match(wanted, got)
         findings = self._findings(wanted, got, match, frames)
-        findings += [
-            Finding(self._table.at, "a place", "none", "no place that can be read", ((EXTRA, -1.0),))
-        ] * unread
+        findings += [Finding(self._table.at, "a place", "none", NO_PLACE_THAT_CAN_BE_READ, ((EXTRA, -1.0),))] * unread
         return self._scored(wanted, got, match, unread, tuple(findings))
 
     def _thing(self, raw: Any, frames: Sequence[Frame], expected: bool) -> DetectedObject | None:
@@ -252,7 +260,7 @@ class Detection(Measure):
                 match.alike[row, column] >= self.enough and wanted[row].label == got[column].label
                 for row in match.pairs
             )
-            cause = "found twice" if twice else "found where nothing is"
+            cause = FOUND_TWICE if twice else FOUND_WHERE_NOTHING_IS
             found.append(Finding(self._table.at, "nothing", shown(got[column].raw)[:120], cause, ((EXTRA, -1.0),)))
         return found
 
@@ -268,15 +276,15 @@ class Detection(Measure):
         """Why a thing was not found, and the find that was meant for it, if there is one."""
         for column in sorted(spare):
             if alike[row, column] >= self.enough:
-                return "wrong label", column
+                return WRONG_LABEL, column
         for column in sorted(spare):
             for cause, place in self.misreadings(value_at_pointer(got[column].raw, self._table.place), frames[0]):
                 if place is not None and self.alike(one.place, place) >= self.enough:
                     return cause, column
         near = [column for column in spare if alike[row, column] > 0 and got[column].label == one.label]
         if near:
-            return "place too far off", max(near, key=lambda column: alike[row, column])
-        return "not found", None
+            return PLACE_TOO_FAR_OFF, max(near, key=lambda column: alike[row, column])
+        return NOT_FOUND, None
 
     def worst(self, expected: Any, why: str) -> CaseScore:
         """See `Measure.worst`. Where nothing is to be found, it is one thing found where nothing is."""

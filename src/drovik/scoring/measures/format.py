@@ -13,6 +13,16 @@ from pydantic import BaseModel, Field, field_validator
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_LANGUAGE,
+    FENCE_AROUND_JSON,
+    PATTERN_FORBIDDEN,
+    PATTERN_NOT_THERE,
+    PROSE_AROUND_JSON,
+    TOO_LONG,
+    TOO_SHORT,
+    WRONG_COUNT_OF_LINES_OR_ITEMS,
+)
 from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language.detecting import LANGUAGES, language_of
 from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, Table, share
@@ -152,15 +162,15 @@ class Format(Measure):
             number = _count(pattern.pattern, text)
             wanted = _told(pattern.least, pattern.most)
             met = number >= pattern.least and (pattern.most is None or number <= pattern.most)
-            cause = "pattern not there" if not number else "wrong number of them"
+            cause = PATTERN_NOT_THERE if not number else WRONG_COUNT_OF_LINES_OR_ITEMS
             found.append(FormatCheck(name, f"{wanted} of {pattern.pattern}", str(number), None if met else cause))
         for name, forbidden in table.forbidden.items():
             there = _first(forbidden, text)
-            forbade = "pattern that must not be there" if there is not None else None
+            forbade = PATTERN_FORBIDDEN if there is not None else None
             found.append(FormatCheck(name, f"no {forbidden}", "none" if there is None else there, forbade))
         if table.language is not None:
             code = language_of(text)
-            other = "another language" if code not in (None, table.language) else None
+            other = ANOTHER_LANGUAGE if code not in (None, table.language) else None
             found.append(FormatCheck("language", table.language, code or "too short to tell", other))
         if table.only_json:
             found.append(FormatCheck("only_json", "nothing but JSON", said.how or "bare", _around(text, said.how)))
@@ -223,11 +233,11 @@ def _size(name: str, text: str) -> int:
 def _spanned(name: str, span: Span, size: int) -> FormatCheck:
     cause = None
     if size < span.least:
-        cause = "too short"
+        cause = TOO_SHORT
     elif span.most is not None and size > span.most:
-        cause = "too long"
+        cause = TOO_LONG
     if cause and name in ("lines", "items"):
-        cause = "wrong number of them"
+        cause = WRONG_COUNT_OF_LINES_OR_ITEMS
     return FormatCheck(name, f"{_told(span.least, span.most)} {name}", str(size), cause)
 
 
@@ -242,4 +252,4 @@ def _around(text: str, how: str) -> str | None:
     if how in ("", "bare", "repaired"):
         return None
     outside = re.sub(r"```.*?```", "", text, flags=re.DOTALL) if how == "fenced" else text
-    return "fence around the JSON" if how == "fenced" and not outside.strip() else "prose around the JSON"
+    return FENCE_AROUND_JSON if how == "fenced" and not outside.strip() else PROSE_AROUND_JSON

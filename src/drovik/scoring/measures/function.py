@@ -24,6 +24,7 @@ from pydantic import Field, field_validator
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import BELOW_THE_WANTED_SCORE
 from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
 
@@ -123,7 +124,7 @@ class Function(Measure):
         told = made.get("findings")
         findings = tuple(_finding(one) for one in (told if isinstance(told, list) else ()) if isinstance(one, dict))
         if score < 1 and not findings:
-            findings = (Finding(self._table.at, shown(expected), shown(got), "below the wanted score"),)
+            findings = (Finding(self._table.at, shown(expected), shown(got), BELOW_THE_WANTED_SCORE),)
         return CaseScore((float(score), 1.0), float(score), findings)
 
     def worst(self, expected: Any, why: str) -> CaseScore:
@@ -141,7 +142,7 @@ class Function(Measure):
 
 def _finding(one: dict[str, Any]) -> Finding:
     where, expected, got = (str(one.get(key, "")) for key in ("where", "expected", "got"))
-    return Finding(where, expected, got, str(one.get("cause") or "below the wanted score")[:80])
+    return Finding(where, expected, got, str(one.get("cause") or BELOW_THE_WANTED_SCORE)[:80])
 
 
 class _Process:

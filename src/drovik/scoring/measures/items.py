@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import ITEM_INVENTED, ITEM_LEFT_OUT, WRONG_COUNT
 from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.english import NUMBERS, singular
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, share
@@ -126,7 +127,7 @@ class Items(Measure):
             effect: tuple[tuple[int, float], ...] = ((MET, left), (LEFT_OUT, -left), (TOO_MANY, -extra))
             if one and other:
                 effect += ((OFF, -float(abs(one - other))),)
-            cause = "item left out" if not other else "item invented" if not one else "wrong count"
+            cause = ITEM_LEFT_OUT if not other else ITEM_INVENTED if not one else WRONG_COUNT
             findings.append(Finding(self._table.at, _told(item, one), _told(item, other), cause, effect))
         return self._scored(wanted, got, tuple(findings))
 

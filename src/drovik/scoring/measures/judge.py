@@ -11,6 +11,7 @@ from pydantic import Field
 from drovik.errors import Problem
 from drovik.project.tasks import Task, is_shown_first, judged_id
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import JUDGED_WRONG
 from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
 
@@ -111,7 +112,7 @@ class Judge(Measure):
             return CaseScore((1.0, 1.0), 1.0)
         reason = value_at_pointer(found, self._table.why) if self._table.why is not None else ABSENT
         told = shown(verdict) if reason is ABSENT else f"{shown(verdict)}: {reason}"
-        return CaseScore((worth, 1.0), worth, (Finding("", "right", told, "judged wrong"),))
+        return CaseScore((worth, 1.0), worth, (Finding("", "right", told, JUDGED_WRONG),))
 
     def _worth(self, verdict: Any, is_first: bool) -> float | None:
         if isinstance(verdict, int | float) and not isinstance(verdict, bool):

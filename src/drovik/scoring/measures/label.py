@@ -9,6 +9,7 @@ from drovik.errors import Problem, known_words
 from drovik.heavy import np
 from drovik.project.tasks import Task, labels_of
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import NO_LABEL, OUTSIDE_THE_LIST, SEVERAL_LABELS
 from drovik.scoring.causes.label_causes import label_cause
 from drovik.scoring.json_pointer import ABSENT, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table
@@ -133,10 +134,10 @@ class Label(Measure):
         if self._table.find and isinstance(got, str):
             found = set(labels_in(got, self._index, self._fold))
             if len(found) > 1 and row in found:
-                return "several labels"
+                return SEVERAL_LABELS
             if column < len(self.labels):
                 return label_cause(self.labels[row], self.labels[column], self.labels, self._fold)
-            return "no label at its place"
+            return NO_LABEL
         if isinstance(got, list):
             got = next((one for one in got if isinstance(one, str)), None)
         return label_cause(self.labels[row], got, self.labels, self._fold, self._table.same_as, self._table.parts)
@@ -146,7 +147,7 @@ class Label(Measure):
         if where != self._table.at or not isinstance(got, str):
             return None
         cause = label_cause(self.labels[self._row(expected)], got, self.labels, str.strip, self._table.same_as)
-        return None if cause == "outside the list" else cause
+        return None if cause == OUTSIDE_THE_LIST else cause
 
     def _nearness(self, row: int, column: int) -> float:
         """How good a wrong label is: more than nothing only where the score says that near is better than far."""

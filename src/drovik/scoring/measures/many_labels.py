@@ -8,7 +8,13 @@ from typing import TYPE_CHECKING, Any, ClassVar
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.causes.cause_table import ANOTHER_LABEL
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_LABEL,
+    LABEL_LEFT_OUT,
+    LABEL_TOO_MANY,
+    NO_LABEL,
+    OUTSIDE_THE_LIST,
+)
 from drovik.scoring.causes.label_causes import label_cause
 from drovik.scoring.json_pointer import shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, share
@@ -76,10 +82,10 @@ class ManyLabels(Measure):
             findings.append(Finding(self._table.at, expected_word, str(word), cause, effect))
         for label in left:
             effect = ((3 * label, 1.0), (3 * label + 2, -1.0))
-            findings.append(Finding(self._table.at, self.labels[label], "nothing", "label left out", effect))
+            findings.append(Finding(self._table.at, self.labels[label], "nothing", LABEL_LEFT_OUT, effect))
         for label in sorted(given - wanted):
             effect = ((3 * label + 1, -1.0),)
-            findings.append(Finding(self._table.at, "nothing", self.labels[label], "label too many", effect))
+            findings.append(Finding(self._table.at, "nothing", self.labels[label], LABEL_TOO_MANY, effect))
         return self._scored(wanted, given, len(outside), tuple(findings))
 
     def _meant(self, word: Any, left: list[int]) -> tuple[str, int | None]:
@@ -90,9 +96,9 @@ class ManyLabels(Measure):
 
         for label in left:
             cause = label_cause(self.labels[label], word, self.labels, fold, self._table.same_as)
-            if cause not in ("outside the list", ANOTHER_LABEL, "no label at its place"):
+            if cause not in (OUTSIDE_THE_LIST, ANOTHER_LABEL, NO_LABEL):
                 return cause, label
-        return "outside the list", None
+        return OUTSIDE_THE_LIST, None
 
     def _scored(self, wanted: set[Any], given: set[Any], outside: int, findings: tuple[Finding, ...]) -> CaseScore:
         row = [0.0] * (3 * len(self.labels))

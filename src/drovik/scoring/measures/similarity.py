@@ -12,6 +12,7 @@ from rapidfuzz.distance import LCSseq
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
+from drovik.scoring.causes.cause_table import OTHER_WORDS
 from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, share
@@ -83,7 +84,7 @@ class Similarity(Measure):
         if best.value >= ENOUGH:
             return best
         reference = _references(expected)[scored.index(best)]
-        return best._replace(findings=(Finding(self._table.at, reference, text or "nothing", "other words"),))
+        return best._replace(findings=(Finding(self._table.at, reference, text or "nothing", OTHER_WORDS),))
 
     def _beside(self, text: str, reference: str) -> CaseScore:
         words, wanted = self._table.line_words(text), self._table.line_words(reference)

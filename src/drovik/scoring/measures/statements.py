@@ -9,6 +9,18 @@ from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
+from drovik.scoring.causes.cause_table import (
+    BEYOND_THE_PICTURE,
+    CONTRADICTED,
+    FORBIDDEN_STATEMENT_MADE,
+    HEDGED,
+    INVENTED_THING,
+    MISSING,
+    WRONG_ATTRIBUTE,
+    WRONG_COUNT,
+    WRONG_ORDER,
+    WRONG_PLACE,
+)
 from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language import english
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, Trace, share
@@ -17,7 +29,7 @@ from drovik.scoring.mentions import Mention, Phrase, Statement, Text, head_noun,
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
-MET, MUST, KEPT, MUST_NOT, ALSO, MAY, CONTRADICTED, INVENTED, BEYOND = range(9)
+MET, MUST, KEPT, MUST_NOT, ALSO, MAY, DENIED, INVENTED, BEYOND = range(9)
 SIZE = 9
 KEYS = ("must", "may", "must_not")
 WHATS = {
@@ -27,12 +39,12 @@ WHATS = {
     "precision": "precision of statements",
 }
 _CAUSES = {
-    "denied": "contradicted",
-    "hedged": "hedged",
-    "other count": "wrong count",
-    "other attribute": "wrong attribute",
-    "other place": "wrong place",
-    "other order": "wrong order",
+    "denied": CONTRADICTED,
+    "hedged": HEDGED,
+    "other count": WRONG_COUNT,
+    "other attribute": WRONG_ATTRIBUTE,
+    "other place": WRONG_PLACE,
+    "other order": WRONG_ORDER,
 }
 
 
@@ -154,7 +166,7 @@ class Statements(Measure):
                 continue
             mention = text.best(statement)
             if mention is not None and mention.kind in ("met", "hedged"):
-                finding = Finding("", f"no {statement.text}", mention.words, "invented thing", ((INVENTED, -1.0),))
+                finding = Finding("", f"no {statement.text}", mention.words, INVENTED_THING, ((INVENTED, -1.0),))
                 found.append(_Read(Trace("invented", statement.text, mention.words), (INVENTED,), finding))
         return found
 
@@ -176,7 +188,7 @@ class Statements(Measure):
             _Read(
                 Trace("beyond", "what a picture can show", one),
                 (BEYOND,),
-                Finding("", "what a picture can show", one, "beyond the picture", ((BEYOND, -1.0),)),
+                Finding("", "what a picture can show", one, BEYOND_THE_PICTURE, ((BEYOND, -1.0),)),
             )
             for one in dict.fromkeys(said)
         ]
@@ -249,10 +261,10 @@ def _required(statement: Statement, mention: Mention | None) -> _Read:
     words = mention.words if mention else ""
     if mention is not None and mention.kind == "met":
         return _Read(Trace("met", statement.text, words), (MET, MUST))
-    cause = "not mentioned" if mention is None else _CAUSES[mention.kind]
+    cause = MISSING if mention is None else _CAUSES[mention.kind]
     wrong = mention is not None and mention.kind != "hedged"
-    counts = (MUST, CONTRADICTED) if wrong else (MUST,)
-    effect: tuple[tuple[int, float], ...] = ((MET, 1.0), (CONTRADICTED, -1.0)) if wrong else ((MET, 1.0),)
+    counts = (MUST, DENIED) if wrong else (MUST,)
+    effect: tuple[tuple[int, float], ...] = ((MET, 1.0), (DENIED, -1.0)) if wrong else ((MET, 1.0),)
     return _Read(
         Trace(cause, statement.text, words), counts, Finding("", statement.text, words or "nothing", cause, effect)
     )
@@ -267,7 +279,7 @@ def _allowed(statement: Statement, mention: Mention | None) -> _Read:
 def _forbidden(statement: Statement, mention: Mention | None) -> _Read:
     if mention is None or mention.kind not in ("met", "hedged"):
         return _Read(Trace("kept out", statement.text, mention.words if mention else ""), (KEPT, MUST_NOT))
-    finding = Finding("", f"no {statement.text}", mention.words, "mentioned", ((KEPT, 1.0),))
+    finding = Finding("", f"no {statement.text}", mention.words, FORBIDDEN_STATEMENT_MADE, ((KEPT, 1.0),))
     return _Read(Trace("mentioned", statement.text, mention.words), (MUST_NOT,), finding)
 
 
