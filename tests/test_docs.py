@@ -16,14 +16,14 @@ from drovik.dialects.request import Conversation, PicturePart, RequestWriter, Te
 from drovik.dialects.response import parse_reply
 from drovik.images.layout import layout_of
 from drovik.images.prepare import Prepared
-from drovik.images.token_rules import picture_tokens
 from drovik.project.arms import arms_of
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect, LeftHeaders
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
-from drovik.project.settings import Endpoint, Model, PictureTokens, ProjectFile
+from drovik.project.settings import Endpoint, Model, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
+from drovik.project.token_rules import PictureTokens
 from drovik.scoring.catalogue import MEASURES, check_cases, measures_of, measures_with_expectations
 from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.measure import AnswerContext, expected_at
@@ -125,7 +125,7 @@ def test_the_worked_examples_of_pictures_and_tokens() -> None:
     assert [layout.parts[0].width, layout.parts[0].height] == one["sent"]
     assert list(layout.to_stored(0).point(*one["point"])) == one["source"]
     (one,) = (json.loads(block) for block in blocks("money.md", "tokens"))
-    assert picture_tokens(tuple(one["size"]), PictureTokens.model_validate(one["steps"])) == one["tokens"]
+    assert PictureTokens.model_validate(one["steps"]).of(tuple(one["size"])) == one["tokens"]
 
 
 def named_blocks(kind: str) -> dict[str, str]:

@@ -20,9 +20,8 @@ from drovik.images.decode.formats import inspect_source
 from drovik.images.inspection import blur_effect
 from drovik.images.layout import layout_of
 from drovik.images.prepare import prepare
-from drovik.images.token_rules import picture_tokens
 from drovik.project.preps import Prep
-from drovik.project.settings import PictureTokens
+from drovik.project.token_rules import PictureTokens
 
 LIMIT = 10_000_000
 WIDTH, HEIGHT = 61, 47
@@ -234,7 +233,7 @@ TOKENS: list[tuple[dict[str, Any], tuple[int, int], int]] = [
 
 @pytest.mark.parametrize(("steps", "size", "tokens"), TOKENS)
 def test_tokens_are_those_worked_out_by_hand(steps: dict[str, Any], size: tuple[int, int], tokens: int) -> None:
-    assert picture_tokens(size, PictureTokens.model_validate(steps)) == tokens
+    assert PictureTokens.model_validate(steps).of(size) == tokens
 
 
 def test_the_blur_effect_grows_with_blur_and_is_that_of_its_definition() -> None:

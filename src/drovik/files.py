@@ -1,4 +1,4 @@
-"""Reading what people write: the one place where such files are opened.
+"""Reading what people write, and writing files whole: the one place where such files are opened.
 
 A name in a project may lead to anything: a pipe that nobody writes to, a device that never ends, a file of another
 encoding, a folder, nothing. Whatever it is, it becomes the bytes, the text or the tree, or one Problem.
@@ -12,12 +12,12 @@ import os
 import stat
 import tomllib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from drovik.errors import Problem, ProjectError
+from drovik.errors import Problem, ProjectError, UsageError
 
 MAX_FILE_BYTES = 4_000_000
 """Of a file that a person writes by hand."""
@@ -161,3 +161,24 @@ def depth_exceeds(tree: Any, most: int) -> bool:
 
 def _inside(tree: Any) -> Any:
     return tree.values() if isinstance(tree, dict) else tree if isinstance(tree, list) else ()
+
+
+def write_whole(path: Path, content: str | bytes, *, private: bool = False, make_folder: bool = True) -> None:
+    """Write a file so that it is there whole, or as it was before.
+
+    :param private: whether nobody but its owner may read it.
+    :param make_folder: whether its folder is made if it is missing.
+    :raises UsageError: where it cannot be written.
+    """
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with open(
+            temporary, "wb", opener=(lambda name, flags: os.open(name, flags, 0o600)) if private else None
+        ) as file:
+            file.write(content if isinstance(content, bytes) else content.encode("utf-8", "replace"))
+        temporary.replace(path)
+    except OSError as error:
+        with suppress(OSError):
+            temporary.unlink()
+        raise UsageError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None

@@ -1,14 +1,17 @@
-"""Text of strangers made safe to show: what steers a terminal, hides, or turns the writing round is spelled out."""
+"""Text: made safe to show, shortened, and folded for comparing."""
 
 from __future__ import annotations
 
 import re
+import unicodedata
 
 UNSEEN = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb"
     "\ud800-\udfff\U000e0000-\U000e007f]"
 )
 """Control characters but line breaks and tabs; marks of direction; what has no width; halves of characters; tags."""
+
+_PUNCTUATION = re.compile(r"[^\w\s]|_")
 
 
 def visible(text: str) -> str:
@@ -27,3 +30,43 @@ def escaped_json(document: str) -> str:
 def _escaped(match: re.Match[str]) -> str:
     units = match[0].encode("utf-16-be", "surrogatepass")
     return "".join(f"\\u{units[at : at + 2].hex()}" for at in range(0, len(units), 2))
+
+
+def without_controls(text: str, instead: str = " ", keep: str = "") -> str:
+    """Text without what cannot be printed: it cannot steer a terminal, nor break a line.
+
+    :param keep: characters that stay all the same.
+    """
+    return "".join(char if char.isprintable() or char in keep else instead for char in text)
+
+
+def shortened(text: str, most: int) -> str:
+    """Text on one line, `most` characters at most."""
+    return cut(" ".join(text.split()), most)
+
+
+def cut(text: str, most: int) -> str:
+    """Text of `most` characters at most, its end made known by an ellipsis; lines stay lines."""
+    return text if len(text) <= most else text[: most - 1] + "…"
+
+
+def normalized(text: str, *, case: bool = False, accents: bool = True, punctuation: bool = True) -> str:
+    """Text with what does not count left out, its lines and spaces as they were.
+
+    One form of each character always counts as another: a ligature is its letters, a full-width digit is a digit
+    (Unicode's NFKC, UAX 15).
+
+    :param case: whether letter case counts; so of accents and punctuation, which becomes spaces.
+    """
+    if not text.isascii():
+        text = unicodedata.normalize("NFKC", text)
+        if not accents:
+            text = "".join(char for char in unicodedata.normalize("NFD", text) if not unicodedata.combining(char))
+    if not case:
+        text = text.casefold()
+    return text if punctuation else _PUNCTUATION.sub(" ", text)
+
+
+def folded(text: str, *, case: bool = False, accents: bool = True, punctuation: bool = True) -> str:
+    """Normalized text on one line with single spaces: how labels, names and short texts are compared."""
+    return " ".join(normalized(text, case=case, accents=accents, punctuation=punctuation).split())

@@ -7,11 +7,12 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import heading, say, shortened, table
+from drovik.cli.printing import heading, say, table
 from drovik.comparing.verdict import percent
 from drovik.errors import DrovikError
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates_of, suspects_of
 from drovik.images.perceptual_hash import print_of
+from drovik.text import shortened
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView

@@ -4,23 +4,22 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
-from drovik.cli.printing import explain_arms, heading, money, print_json, say, seconds_text, statuses, table
+from drovik.cli.printing import arms_table, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.comparing.verdict import (
     compare_arms,
     estimate,
     headline_verdicts,
-    p_value,
-    percent,
-    points,
     rank,
     verdict_text,
 )
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.evaluation.gathering import gather
+from drovik.reporting.columns import RANKING, VERDICT, ArmEntry
 from drovik.reporting.records import verdict_document
 
 if TYPE_CHECKING:
@@ -106,28 +105,11 @@ def show_verdict(verdict: Verdict) -> None:
 
     heading(f"{verdict.task}: {verdict.first} → {verdict.second}")
     say(verdict_text(verdict), style="bold")
-    rows = []
     sides = (
-        (verdict.first, verdict.before, verdict.first_costs),
-        (verdict.second, verdict.after, verdict.second_costs),
+        ArmEntry(verdict.first, verdict.before, verdict.first_costs),
+        ArmEntry(verdict.second, verdict.after, verdict.second_costs),
     )
-    for name, one, costs in sides:
-        tokens = f"{costs.input_tokens} in, {costs.output_tokens} out"
-        interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
-        rows.append(
-            [
-                name,
-                percent(one.value),
-                interval,
-                str(one.cases),
-                tokens,
-                money(costs.money),
-                seconds_text(costs.seconds),
-            ]
-        )
-    table(
-        ("arm", verdict.what, "95 % interval", "cases", "tokens", "cost", "median time"), rows, numbers=(1, 3, 5, 6)
-    )
+    arms_table(sides, VERDICT, score=verdict.what)
     changed = [("fixed", verdict.fixed), ("broken", verdict.broken)]
     changed += [(word, ids) for word, ids in (("improved", verdict.improved), ("worsened", verdict.worsened)) if ids]
     for word, ids in changed:
@@ -144,17 +126,10 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
     rows = []
     for place, name in enumerate(names, 1):
         arm = view.score_of(name)
-        score = arm.measure(str(measure))
-        if score is None:
-            continue
-        one = estimate(score)
-        verdict = by_first.get(name)
-        apart = f"{points(-verdict.difference)}, p {p_value(verdict.p)}" if verdict else ""
-        interval = f"{one.low * 100:.1f} – {one.high * 100:.1f}"
-        tail = [apart, statuses(arm.statuses, arm.unsent), money(arm.costs.money), seconds_text(arm.costs.seconds)]
-        rows.append([str(place), name, percent(one.value), interval, str(one.cases), *tail])
-    columns = ("", "arm", "score", "95 % interval", "cases", "difference from best", "answers", "cost", "median time")
-    table(columns, rows, numbers=(0, 2, 4, 7, 8))
+        if (score := arm.measure(str(measure))) is not None:
+            entry = ArmEntry(name, estimate(score), arm.costs, arm.statuses, arm.unsent)
+            rows.append(replace(entry, place=place, verdict=by_first.get(name)))
+    arms_table(rows, RANKING)
     told = headline_verdicts([view.score_of(name) for name in names], verdicts)
     for number, verdict in enumerate(told):
         say(verdict_text(verdict), style=None if number else "bold")

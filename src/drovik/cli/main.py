@@ -15,6 +15,7 @@ from collections.abc import Sequence
 from typing import NoReturn
 
 from drovik.errors import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
+from drovik.text import without_controls
 from drovik.version import __version__
 
 COMMANDS = {
@@ -159,4 +160,4 @@ def _why(error: Exception) -> str:
 
 def _safe(text: str) -> str:
     """Without control characters: a file's or a service's words may stand in an error."""
-    return "".join(char if char.isprintable() else " " for char in text)
+    return without_controls(text)

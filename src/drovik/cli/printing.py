@@ -10,8 +10,8 @@ from decimal import Decimal
 from functools import cache
 from typing import TYPE_CHECKING, Any
 
-from drovik.parsing.status import STATUSES
-from drovik.text import escaped_json
+from drovik.reporting.columns import ArmEntry, cells, numeric, titles
+from drovik.text import escaped_json, without_controls
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -65,6 +65,15 @@ def table(columns: Sequence[str], rows: Iterable[Sequence[str]], numbers: Sequen
     console().print(drawn)
 
 
+def arms_table(entries: Sequence[ArmEntry], names: Sequence[str], score: str = "score") -> None:
+    """Print a table of arms.
+
+    :param names: its columns (`reporting/columns.py`).
+    :param score: what the score is called.
+    """
+    table(titles(names, score), [cells(one, names) for one in entries], numbers=numeric(names))
+
+
 def print_json(document: Mapping[str, Any]) -> None:
     """Print one JSON document and nothing else."""
     print(escaped_json(json.dumps(document, ensure_ascii=False, indent=1, default=_plain)))
@@ -80,27 +89,4 @@ def _plain(value: object) -> object:
 
 def strip_controls(text: str) -> str:
     """Text without control characters but line breaks and tabs: it cannot steer the terminal."""
-    return "".join(char if char.isprintable() or char in "\n\t" else "\N{REPLACEMENT CHARACTER}" for char in text)
-
-
-def shortened(text: str, most: int) -> str:
-    """Text on one line, `most` characters at most."""
-    line = " ".join(text.split())
-    return line if len(line) <= most else line[: most - 1] + "…"
-
-
-def money(amounts: Mapping[str, Decimal], places: int = 4) -> str:
-    """Money by currency, never added up; a dash where none is known."""
-    return ", ".join(f"{amount:.{places}f} {currency}" for currency, amount in sorted(amounts.items())) or "–"
-
-
-def seconds_text(value: float | None) -> str:
-    """A time in seconds; a dash where it is not known."""
-    return "–" if value is None else f"{value:.2f} s"
-
-
-def statuses(counts: Mapping[str, int], unsent: int = 0) -> str:
-    """Statuses with their counts, in the order of the design."""
-
-    parts = [f"{name} {counts[name]}" for name in STATUSES if counts.get(name)]
-    return ", ".join(parts + [f"not sent {unsent}"] * bool(unsent)) or "none"
+    return without_controls(text, "\N{REPLACEMENT CHARACTER}", keep="\n\t")

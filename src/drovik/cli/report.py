@@ -16,8 +16,9 @@ from drovik.cli.arguments import (
     open_store,
 )
 from drovik.cli.printing import print_json, say
-from drovik.errors import DONE, Problem, UsageError
+from drovik.errors import DONE
 from drovik.evaluation.gathering import gather
+from drovik.files import write_whole
 from drovik.reporting.page import write_page
 
 if TYPE_CHECKING:
@@ -60,12 +61,5 @@ def write_report(project: Project, views: Sequence[TaskView], path: Path) -> int
     """Write the page to a file; its size in bytes."""
 
     page = write_page(project, views, datetime.now()).encode("utf-8", "replace")
-    temporary = path.with_name(f".{path.name}.part")
-    try:
-        temporary.write_bytes(page)
-        temporary.replace(path)
-    except OSError as error:
-        raise UsageError(
-            Problem(f"cannot be written: {error.strerror}", "give another file by --out", str(path))
-        ) from None
+    write_whole(path, page, make_folder=False)
     return len(page)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Any
 
 from drovik.cli.arguments import (
@@ -15,16 +15,18 @@ from drovik.cli.arguments import (
     open_store,
 )
 from drovik.cli.causes import causes_document, show_causes, show_doubts, suspects_document
-from drovik.cli.printing import explain_arms, heading, money, print_json, say, seconds_text, statuses, table
+from drovik.cli.printing import arms_table, explain_arms, heading, print_json, say, table
 from drovik.comparing.judge_agreement import agreement_text
 from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures, percent, with_interval
 from drovik.errors import DONE
 from drovik.evaluation.gathering import gather
+from drovik.money import money_text
+from drovik.reporting.columns import SCORES, ArmEntry
 from drovik.reporting.records import arm_document
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
-    from drovik.scoring.arm_scores import ArmScores, MeasureScore
+    from drovik.scoring.arm_scores import ArmScores
     from drovik.scoring.json_pointer import Structure
     from drovik.scoring.measure import Table
 
@@ -88,22 +90,16 @@ def show_scores(view: TaskView) -> None:
     heading(view.task.heading)
     rows = []
     for arm in view.scores:
-        answers = statuses(arm.statuses, arm.unsent)
-        tail = [answers, money(arm.costs.money), seconds_text(arm.costs.seconds)]
-        if not arm.measures:
-            rows.append([arm.arm, "–", "–", "–", "–", *tail])
-        for number, score in enumerate(arm.measures):
-            rows.append([arm.arm if number == 0 else "", *_cells(score), *(tail if number == 0 else [""] * 3)])
-    columns = ("arm", "measure", "score", "95 % interval", "cases", "answers", "cost", "median time")
-    table(columns, rows, numbers=(2, 4, 6, 7))
+        whole = ArmEntry(arm.arm, costs=arm.costs, statuses=arm.statuses, unsent=arm.unsent)
+        measured = [(f"{one.measure.name} ({one.measure.what})", estimate(one)) for one in arm.measures]
+        if measured:
+            (name, first), *others = measured
+            rows.append(replace(whole, measure=name, estimate=first))
+            rows += [ArmEntry("", estimate=one, measure=name) for name, one in others]
+        else:
+            rows.append(whole)
+    arms_table(rows, SCORES)
     _show_notes(view)
-
-
-def _cells(score: MeasureScore) -> list[str]:
-
-    one = estimate(score)
-    what = f"{score.measure.name} ({score.measure.what})"
-    return [what, percent(one.value), f"{one.low * 100:.1f} – {one.high * 100:.1f}", str(one.cases)]
 
 
 def _show_notes(view: TaskView) -> None:
@@ -172,7 +168,7 @@ def _show_repeats(arm: ArmScores) -> None:
     if arm.second is not None:
         one = arm.second
         told = [f"{score.measure.name} {with_interval(estimate(score))}" for score in one.measures]
-        cost = f"{money(one.costs.money)} beside {money(arm.costs.money)}"
+        cost = f"{money_text(one.costs.money)} beside {money_text(arm.costs.money)}"
         say(f"{arm.arm}: {one.asked} repair turns, {one.in_form} valid; with them {', '.join(told)}, for {cost}.")
 
 

@@ -19,9 +19,9 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
-from drovik.cli.printing import money
 from drovik.cli.services import agreement, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
+from drovik.money import money_text
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
@@ -165,7 +165,7 @@ class Progress:
         """What was spent, and of what where there is a limit."""
         tally = self._tally
         if not tally.most:
-            return money(tally.money)
+            return money_text(tally.money)
         nothing = Decimal(0)
         spent = {one: tally.paid_before.get(one, nothing) + tally.money.get(one, nothing) for one in tally.most}
         return ", ".join(f"{spent[one]:.4f} of {most} {one}" for one, most in tally.most.items())
@@ -190,7 +190,7 @@ class Progress:
             share = round(_BAR * done / counts.total) if counts.total else 0
             left = _time(counts.total - done, rate) if rate and done < counts.total else "–"
             bar = "█" * share + "░" * (_BAR - share)
-            row = (f"{done} of {counts.total}", f"{rate:.1f}", left, money(counts.money), trouble)
+            row = (f"{done} of {counts.total}", f"{rate:.1f}", left, money_text(counts.money), trouble)
             drawn.add_row(task, arm, bar, *row)
         return Group(Text(self.line(), style="bold"), drawn)
 

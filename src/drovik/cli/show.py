@@ -15,14 +15,17 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
 )
-from drovik.cli.printing import heading, money, print_json, say, seconds_text, shortened, table
+from drovik.cli.printing import heading, print_json, say, table
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.evaluation.gathering import gather
 from drovik.images.decode.formats import inspect_source
+from drovik.money import money_text
 from drovik.planning.answers import pictures_sent
 from drovik.planning.rendering import conversation_of
+from drovik.reporting.columns import seconds_text
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import expected_at
+from drovik.text import shortened
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -174,7 +177,7 @@ def _row(view: TaskView, arm: str, case: Case, most: int) -> list[str]:
     differs = _differences(view, arm, case) + [f"{one.at or 'answer'}: {one.what}" for one in answer.errors]
     if answer.note:
         differs.append(answer.note)
-    spent = money({answer.spent.currency: answer.spent.amount}, 6) if answer.spent else "–"
+    spent = money_text({answer.spent.currency: answer.spent.amount}, 6) if answer.spent else "–"
     return [arm, status, text, "\n".join(differs), spent, seconds_text(answer.seconds)]
 
 

@@ -37,14 +37,10 @@ def seconds_for(requests: Bounds, tokens: Bounds, limits: Limits, each: Bounds) 
 
     def of(count: float, size: float, one: float) -> float:
         spans = [count * one / limits.concurrency, one if count else 0.0]
-        if limits.per_minute:
-            spans.append(max(0.0, count / limits.per_minute * 60))
-        if limits.tokens_per_minute:
-            spans.append(size / limits.tokens_per_minute * 60)
-        for limit, amount in ((limits.per_day, count), (limits.tokens_per_day, size)):
-            if limit:
-                # What fits into the first day is sent at once; each day more is a day.
-                spans.append(max(0, math.ceil(amount / limit) - 1) * _DAY)
+        amounts = {"requests": count, "tokens": size}
+        spans += [amounts[one.counts] / one.most * 60 for one in limits.within("minute")]
+        # What fits into the first day is sent at once; each day more is a day.
+        spans += [max(0, math.ceil(amounts[one.counts] / one.most) - 1) * _DAY for one in limits.within("day")]
         return max(spans)
 
     return Bounds(*(of(*one) for one in zip(requests, tokens, each, strict=True)))

@@ -18,7 +18,6 @@ from drovik.dialects.request import Conversation, TextPart
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.images.prepare import PREPARING_REVISION
-from drovik.images.token_rules import picture_tokens
 from drovik.project.arms import Arm
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Model, ProjectFile
@@ -67,7 +66,7 @@ def tokens_of_pictures(load: RequestSize, model: Model) -> int | None:
     """What the pictures come to; None where how the model counts them is not known."""
     if model.picture_tokens is None:
         return None if load.pictures else 0
-    return sum(picture_tokens(size, model.picture_tokens) for size in load.pictures)
+    return sum(model.picture_tokens.of(size) for size in load.pictures)
 
 
 def estimate_tokens(load: RequestSize, model: Model) -> int:
@@ -175,7 +174,7 @@ class Rates:
         wording = self._wordings[name]
         text = wording.around + wording.a_letter.times(load.letters)
         if model.picture_tokens is not None:
-            tokens = sum(picture_tokens(size, model.picture_tokens) for size in load.pictures)
+            tokens = sum(model.picture_tokens.of(size) for size in load.pictures)
             return text + Bounds(tokens, tokens, tokens), ""
         if not load.pictures:
             return text, ""
@@ -202,7 +201,7 @@ class Rates:
             letters.append(float(row.letters))
             pixels.append(float(sum(width * height for width, height in sizes)))
             steps = model.picture_tokens
-            pictures.append(float(sum(picture_tokens((w, h), steps) for w, h in sizes)) if steps else 0.0)
+            pictures.append(float(sum(steps.of((w, h)) for w, h in sizes)) if steps else 0.0)
             tokens.append(float(row.input_tokens or 0))
         return _fitted(letters, pixels if model.picture_tokens is None else None, _minus(tokens, pictures))
 

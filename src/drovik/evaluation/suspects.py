@@ -45,6 +45,7 @@ from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
 from drovik.scoring.mentions import Text, statement_of
+from drovik.text import folded
 
 WORDS = 16
 _BEGINNING = 3
@@ -117,7 +118,7 @@ def _doubt(
 ) -> SuspectLabel | None:
     groups: dict[str, list[str]] = defaultdict(list)
     for arm, found in by_arm.items():
-        groups[" ".join(found.got.casefold().split())].append(arm)
+        groups[folded(found.got)].append(arm)
     arms = max(groups.values(), key=len)
     models, every = {seeing[arm] for arm in arms}, {seeing[arm] for arm in answered}
     others = sorted(set(answered) - set(arms))
@@ -213,7 +214,7 @@ def _members_against(one: Any, other: Any) -> tuple[str, str] | None:
     for name in one.keys() & other.keys():
         values = one[name], other[name]
         if all(isinstance(value, str | int | float) and not isinstance(value, bool) for value in values):
-            first, second = (" ".join(str(value).casefold().split()) for value in values)
+            first, second = (folded(str(value)) for value in values)
             if first != second:
                 return f"{name}: {values[0]}", f"{name}: {values[1]}"
     return None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from drovik.errors import PictureError, Problem
 from drovik.heavy import Image, ImageCms, ImageEnhance, ImageFilter, ImageOps
@@ -71,18 +71,35 @@ def _on_canvas(picture: Image.Image, layout: Layout, prep: Prep) -> Image.Image:
     return canvas
 
 
-def _toned(picture: Image.Image, prep: Prep) -> Image.Image:
+def _gray(picture: Image.Image, prep: Prep) -> Image.Image:
+    return picture.convert("L")
 
-    if (prep.gray or prep.contrast or prep.sharpen) and picture.mode == "RGBA":
-        picture = Image.alpha_composite(Image.new("RGBA", picture.size, "white"), picture).convert("RGB")
-    if prep.gray:
-        picture = picture.convert("L")
+
+def _contrast(picture: Image.Image, prep: Prep) -> Image.Image:
     if prep.contrast == "auto":
-        picture = ImageOps.autocontrast(picture, cutoff=1)
-    elif prep.contrast is not None:
-        picture = ImageEnhance.Contrast(picture).enhance(prep.contrast)
-    if prep.sharpen is not None:
-        picture = picture.filter(ImageFilter.UnsharpMask(radius=2, percent=round(100 * prep.sharpen), threshold=2))
+        return ImageOps.autocontrast(picture, cutoff=1)
+    return ImageEnhance.Contrast(picture).enhance(prep.contrast or 1)
+
+
+def _sharpen(picture: Image.Image, prep: Prep) -> Image.Image:
+    return picture.filter(ImageFilter.UnsharpMask(radius=2, percent=round(100 * (prep.sharpen or 0)), threshold=2))
+
+
+TONES: dict[str, Callable[[Image.Image, Prep], Image.Image]] = {
+    "gray": _gray,
+    "contrast": _contrast,
+    "sharpen": _sharpen,
+}
+"""The steps that change colours alone, in their order, by the setting that asks for each. A picture that can be seen
+through is laid on white before any of them."""
+
+
+def _toned(picture: Image.Image, prep: Prep) -> Image.Image:
+    wanted = [step for name, step in TONES.items() if getattr(prep, name)]
+    if wanted and picture.mode == "RGBA":
+        picture = Image.alpha_composite(Image.new("RGBA", picture.size, "white"), picture).convert("RGB")
+    for step in wanted:
+        picture = step(picture, prep)
     return picture
 
 

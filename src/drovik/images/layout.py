@@ -8,7 +8,7 @@ pixels reaches from 0 to W, and a pixel's middle lies at a half.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -175,22 +175,54 @@ def layout_of(stored: tuple[int, int], own_orientation: int, prep: Prep) -> Layo
     orientation = orientation_after(own_orientation, prep)
     upright = turned_size(stored, orientation)
     crop = _cropped(upright, prep)
-    size = (crop.width, crop.height)
-    if prep.scale is not None:
-        size = prep.scale if isinstance(prep.scale, tuple) else _times(size, prep.scale)
-    if prep.fit is not None:
-        within = prep.fit if isinstance(prep.fit, tuple) else (prep.fit, prep.fit)
-        size = _times(size, min(1.0, within[0] / size[0], within[1] / size[1]))
-    if isinstance(prep.pad, tuple):
-        size = _times(size, min(1.0, prep.pad[0] / size[0], prep.pad[1] / size[1]))
-    cut = Box(0, 0, *size)
-    if prep.fill is not None:
-        size, cut = _filled(size, prep.fill)
-    canvas = (cut.width, cut.height)
-    if prep.pad is not None:
-        canvas = prep.pad if isinstance(prep.pad, tuple) else (max(canvas), max(canvas))
+    drawn = _Drawn((crop.width, crop.height))
+    for name, step in GEOMETRY.items():
+        if getattr(prep, name) is not None:
+            drawn = step(drawn, prep)
+    cut = drawn.cut or Box(0, 0, *drawn.size)
+    canvas = drawn.canvas or (cut.width, cut.height)
     at = ((canvas[0] - cut.width) // 2, (canvas[1] - cut.height) // 2)
-    return Layout(stored, orientation, crop, size, cut, canvas, at, _parts(canvas, prep))
+    return Layout(
+        stored=stored, orientation=orientation, crop=crop, resized=drawn.size, cut=cut, canvas=canvas, at=at,
+        parts=_parts(canvas, prep),
+    )  # fmt: skip
+
+
+class _Drawn(NamedTuple):
+    """How far the steps have come: the size of the whole, what is cut out of it, the canvas; None is all of it."""
+
+    size: tuple[int, int]
+    cut: Box | None = None
+    canvas: tuple[int, int] | None = None
+
+
+def _scale(drawn: _Drawn, prep: Prep) -> _Drawn:
+    scale = prep.scale or 1.0
+    return drawn._replace(size=scale if isinstance(scale, tuple) else _times(drawn.size, scale))
+
+
+def _within(size: tuple[int, int], bounds: tuple[int, int]) -> tuple[int, int]:
+    return _times(size, min(1.0, bounds[0] / size[0], bounds[1] / size[1]))
+
+
+def _fit(drawn: _Drawn, prep: Prep) -> _Drawn:
+    fit = prep.fit or drawn.size
+    return drawn._replace(size=_within(drawn.size, fit if isinstance(fit, tuple) else (fit, fit)))
+
+
+def _fill(drawn: _Drawn, prep: Prep) -> _Drawn:
+    size, cut = _filled(drawn.size, prep.fill or drawn.size)
+    return drawn._replace(size=size, cut=cut)
+
+
+def _pad(drawn: _Drawn, prep: Prep) -> _Drawn:
+    if isinstance(prep.pad, tuple):
+        return drawn._replace(size=_within(drawn.size, prep.pad), canvas=prep.pad)
+    return drawn._replace(canvas=(max(drawn.size), max(drawn.size)))
+
+
+GEOMETRY: dict[str, Callable[[_Drawn, Prep], _Drawn]] = {"scale": _scale, "fit": _fit, "fill": _fill, "pad": _pad}
+"""The steps that change the size after the crop, in their order, by the setting that asks for each."""
 
 
 def _cropped(upright: tuple[int, int], prep: Prep) -> Box:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from drovik.project.schemas import Mismatch, SchemaChecker
+from drovik.text import cut
 
 MOST_ERRORS = 20
 _SHOWN = 60
@@ -89,4 +90,4 @@ def _short(value: object, most: int = _SHOWN) -> str:
         text = json.dumps(value, ensure_ascii=False)
     except (RecursionError, ValueError, TypeError):
         text = str(type(value).__name__)
-    return text if len(text) <= most else text[: most - 1] + "…"
+    return cut(text, most)

@@ -10,8 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from drovik.errors import Problem, ProjectError
-from drovik.files import read_text
-from drovik.project.toml_files import write_whole
+from drovik.files import read_text, write_whole
 
 MOST_BYTES = 1_000_000_000
 """Of the file of the cases, which is changed as a whole."""

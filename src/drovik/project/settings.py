@@ -1,7 +1,4 @@
-"""`picture_tokens` of a model: the steps by which it counts what a picture comes to in tokens.
-
-`drovik.toml`: endpoints, models, preps, and where the cases are.
-"""
+"""`drovik.toml`: endpoints, models, preps, and where the cases are."""
 
 from __future__ import annotations
 
@@ -10,73 +7,15 @@ import os
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from drovik.errors import Problem, known_words
-from drovik.project.preps import Prep, Side, SlotWord
+from drovik.project.preps import Prep, SlotWord
+from drovik.project.token_rules import PictureTokens
 from drovik.project.toml_files import Frozen, plain_numbers, read_toml, validated
-
-_RESIZES = ("within", "shorter", "longer", "multiple")
-_COUNTS = ("flat", "area", "tile", "patch")
-
-
-class Resize(Frozen):
-    """One step: how the service itself resizes a picture before it counts. The shape stays but for rounding.
-
-    `within`: both sides at most so long; `shorter`, `longer`: that side at most so long; `multiple`: both sides
-    to a multiple of so many pixels, by `round`. Smaller pictures are enlarged only with `enlarge`.
-    """
-
-    within: Side | None = None
-    shorter: Side | None = None
-    longer: Side | None = None
-    multiple: Annotated[int, Field(ge=2, le=4096)] | None = None
-    round: Annotated[str, Field(pattern="^(up|down|nearest)$")] = "nearest"
-    enlarge: bool = False
-
-    @model_validator(mode="after")
-    def _one_rule(self) -> Resize:
-        if sum(getattr(self, name) is not None for name in _RESIZES) != 1:
-            raise ValueError(f"give one of {', '.join(_RESIZES)} in a step")
-        return self
-
-
-class Count(Frozen):
-    """How the resized picture is counted: by one of four rules.
-
-    `flat`: so many tokens whatever its size. `area`: a token for so many pixels, at least `least` and at most
-    `most`. `tile` and `patch`: for each square of so many pixels, begun ones too, `each` tokens, with `base`
-    beside them, and at most `cap` squares. A tile has `each` to say; a patch is one token unless it does.
-    """
-
-    flat: int | None = Field(default=None, ge=0)
-    area: float | None = Field(default=None, gt=0)
-    least: int = Field(default=0, ge=0)
-    most: int | None = Field(default=None, ge=1)
-    tile: int | None = Field(default=None, ge=2, le=8192)
-    patch: int | None = Field(default=None, ge=2, le=8192)
-    base: int = Field(default=0, ge=0)
-    each: int | None = Field(default=None, ge=1)
-    cap: int | None = Field(default=None, ge=1)
-
-    @model_validator(mode="after")
-    def _one_rule(self) -> Count:
-        if sum(getattr(self, name) is not None for name in _COUNTS) != 1:
-            raise ValueError(f"give one of {', '.join(_COUNTS)}")
-        if self.tile is not None and self.each is None:
-            raise ValueError("a tile counts 'each' tokens, which is not given")
-        return self
-
-
-class PictureTokens(Frozen):
-    """First every step of `resize` in order, then `count`."""
-
-    resize: tuple[Resize, ...] = ()
-    count: Count
-
 
 FILE_NAME = "drovik.toml"
 DEFAULT_MAX_PIXELS = 100_000_000
@@ -112,6 +51,14 @@ def _proper_url(url: str) -> str:
     return url.rstrip("/")
 
 
+class Limit(NamedTuple):
+    """A limit of a service: at most `most` of what it counts, requests or tokens, within a minute or a day."""
+
+    counts: Literal["requests", "tokens"]
+    window: Literal["minute", "day"]
+    most: int
+
+
 class Limits(Frozen):
     """What a service bears: `concurrency` under way together, so many requests and tokens in a minute and in a day.
 
@@ -127,6 +74,18 @@ class Limits(Frozen):
     timeout: float = Field(default=60.0, gt=0, le=86400)
     max_tries: int = Field(default=5, ge=1, le=50)
     give_up_after: float = Field(default=600.0, gt=0, le=86400)
+
+    def within(self, window: Literal["minute", "day"]) -> list[Limit]:
+        """The limits that hold in every minute, or in every day."""
+        known = ((counts, span, getattr(self, name)) for name, (counts, span) in _LIMITS.items())
+        return [Limit(counts, span, most) for counts, span, most in known if span == window and most is not None]
+
+
+_LIMITS: dict[str, tuple[Literal["requests", "tokens"], Literal["minute", "day"]]] = {
+    "per_minute": ("requests", "minute"), "tokens_per_minute": ("tokens", "minute"),
+    "per_day": ("requests", "day"), "tokens_per_day": ("tokens", "day"),
+}  # fmt: skip
+"""What each setting limits, and within which window: a new one is a setting above and a row here."""
 
 
 class Endpoint(Frozen):

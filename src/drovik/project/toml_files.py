@@ -8,9 +8,8 @@ TOML files into frozen pydantic records; every error becomes a Problem with its 
 from __future__ import annotations
 
 import copy
-import os
 import typing
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
 from typing import Any, TypeVar
@@ -18,22 +17,8 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ConfigDict, ValidationError
 
 from drovik import files
-from drovik.errors import DrovikError, Problem, ProjectError, known_words
-
-
-def write_whole(path: Path, text: str) -> None:
-    """Write a file so that it is there whole, or as it was before.
-
-    :raises DrovikError: where it cannot be written.
-    """
-    temporary = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        temporary.write_text(text, encoding="utf-8")
-        temporary.replace(path)
-    except OSError as error:
-        raise ProjectError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
-
+from drovik.errors import DrovikError, Problem, known_words
+from drovik.text import cut
 
 SETTINGS = {
     "at_once": "concurrency", "tries": "max_tries", "patience": "give_up_after", "sees": "takes_pictures",
@@ -160,10 +145,10 @@ def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], sho
     if one["type"] == "missing":
         return Problem(f"'{loc[-1]}' is missing", "add it", shown, _dotted(place, loc[:-1]))
     what = str(one["msg"]).removeprefix("Value error, ").removeprefix("Assertion failed, ")
-    if one["type"] == "value_error":
+    if one["type"] in ("value_error", "one_rule"):
         return Problem(what, "", shown, here)
     got = repr(one["input"])
-    got = got if len(got) <= 60 else got[:57] + "..."
+    got = cut(got, 60)
     if one["type"] == "decimal_parsing" or isinstance(one["input"], Decimal):
         got = str(one["input"])
     return Problem(f"{got} will not do", _wanted(one["type"], what), shown, here)
@@ -203,9 +188,17 @@ def _keys_at(record: type[BaseModel], loc: Sequence[str | int]) -> list[str]:
             inner = typing.get_args(kind)
             kind = inner[-1] if inner else None
         kind = _without_none(kind)
-    if isinstance(kind, type) and issubclass(kind, BaseModel):
-        return [field.alias or name for name, field in kind.model_fields.items()]
-    return []
+    return list(dict.fromkeys(_keys_of(kind))) if isinstance(kind, type) and issubclass(kind, BaseModel) else []
+
+
+def _keys_of(kind: type[BaseModel]) -> Iterator[str]:
+    """A record's own keys; of one that only stands for several kinds of it, all of theirs."""
+    yield from (field.alias or name for name, field in kind.model_fields.items())
+    if not kind.model_fields:
+        for one in kind.__subclasses__():
+            yield from _keys_of(one)
+            for inner in one.__subclasses__():
+                yield from _keys_of(inner)
 
 
 def _without_none(kind: Any) -> Any:

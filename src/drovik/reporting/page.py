@@ -37,6 +37,7 @@ from drovik.images.prepare import thumbnail
 from drovik.parsing.status import STATUSES
 from drovik.project.cases import Case
 from drovik.project.reading import Project
+from drovik.reporting.columns import PAGE, ArmEntry, cells, titles
 from drovik.reporting.records import interval_figure
 from drovik.scoring.arm_scores import ArmScores, MeasureScore
 from drovik.scoring.measure import Finding
@@ -54,16 +55,12 @@ _MOST_TEXT = 600
 class ArmRow:
     """An arm as the page's table shows it."""
 
-    name: str
-    place: int
-    score: Estimate | None
+    cells: tuple[tuple[str, str], ...]
+    """Each column's name and text (`columns.py`)."""
     bounds: tuple[float, float] | None
     as_read: Estimate | None
     statuses: tuple[tuple[str, int], ...]
     unsent: int
-    money: tuple[str, ...]
-    seconds: float | None
-    tokens: tuple[int, int]
 
 
 @dataclass(frozen=True)
@@ -100,6 +97,7 @@ class TaskSection:
     what: str
     words: tuple[str, ...]
     others: tuple[str, ...]
+    columns: tuple[str, ...]
     arms: tuple[ArmRow, ...]
     figure: str
     details: tuple[tuple[str, MeasureScore, str], ...]
@@ -149,7 +147,8 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
     rest = [arm for arm in view.scores if arm not in ordered]
     rows = tuple(_arm_row(number, arm, name) for number, arm in enumerate([*ordered, *rest], 1))
     measure = next((one for one in view.measures if one.name == name), None)
-    figure = interval_figure([(row.name, row.score) for row in rows if row.score], measure.what if measure else "")
+    what = measure.what if measure else ""
+    scored = [(arm.arm, estimate(score)) for arm in ordered if (score := arm.measure(name)) is not None]
     every = _misses(view)
     misses = tuple(
         _miss(project, view, case, found, thumbnails) for case, found in sorted(every, key=_worst_first)[:MOST_MISSES]
@@ -159,13 +158,23 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
     others = tuple(f"{one.first} ({one.outcome})" for one in verdicts if one not in told and one.outcome in alike)
     details = tuple((arm.arm, score, _figures(score)) for arm in ordered for score in arm.measures)
     return TaskSection(
-        view.task.name, view.task.title, name, measure.what if measure else "",
-        tuple(verdict_text(one) for one in told), others,
-        rows, figure, details, misses, len(every), view.older,
-        tuple((arm, name, tuple(causes)) for arm, name, causes in impacts_of(view) if causes),
-        tuple(suspects_of(view)[:MOST_DOUBTS]),
-        tuple(checked for one in view.measures if (checked := agreement_text(one))),
-    )  # fmt: skip
+        name=view.task.name,
+        title=view.task.title,
+        measure=name,
+        what=what,
+        words=tuple(verdict_text(one) for one in told),
+        others=others,
+        columns=tuple(titles(PAGE, what or "score")),
+        arms=rows,
+        figure=interval_figure(scored, what),
+        details=details,
+        misses=misses,
+        missed=len(every),
+        older=view.older,
+        causes=tuple((arm, name, tuple(causes)) for arm, name, causes in impacts_of(view) if causes),
+        suspected=tuple(suspects_of(view)[:MOST_DOUBTS]),
+        judges=tuple(checked for one in view.measures if (checked := agreement_text(one))),
+    )
 
 
 def _figures(score: MeasureScore) -> str:
@@ -174,13 +183,15 @@ def _figures(score: MeasureScore) -> str:
 
 def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
     score = arm.measure(measure)
-    amounts = tuple(f"{amount:.4f} {currency}" for currency, amount in sorted(arm.costs.money.items()))
+    entry = ArmEntry(arm.arm, estimate(score) if score else None, arm.costs, arm.statuses, arm.unsent, place=place)
     counts = tuple((status, arm.statuses[status]) for status in STATUSES if arm.statuses.get(status))
-    tokens = (arm.costs.input_tokens, arm.costs.output_tokens)
     return ArmRow(
-        arm.arm, place, estimate(score) if score else None, score.bounds if score else None,
-        estimate_as_read(score) if score else None, counts, arm.unsent, amounts, arm.costs.seconds, tokens,
-    )  # fmt: skip
+        tuple(zip(PAGE, cells(entry, PAGE), strict=True)),
+        score.bounds if score else None,
+        estimate_as_read(score) if score else None,
+        counts,
+        arm.unsent,
+    )
 
 
 def _misses(view: TaskView) -> list[tuple[Case, dict[str, list[Finding]]]]:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.comparing.judge_agreement import agreement_text
 from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, percent, verdict_text
+from drovik.reporting.columns import COST_MEMBERS, ESTIMATE_MEMBERS, ArmEntry, members
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
@@ -51,19 +52,12 @@ def interval_figure(rows: Sequence[tuple[str, Estimate]], what: str) -> str:
 
 def costs_document(costs: Costs) -> dict[str, Any]:
     """What an arm took."""
-    return {
-        "answers": costs.answers,
-        "input_tokens": costs.input_tokens,
-        "output_tokens": costs.output_tokens,
-        "money": dict(costs.money),
-        "median_seconds": costs.seconds,
-        "reported_models": list(costs.reported_models),
-    }
+    return members(ArmEntry("", costs=costs), COST_MEMBERS)
 
 
 def estimate_document(one: Estimate) -> dict[str, Any]:
     """A score with its interval."""
-    return {"score": one.value, "low": one.low, "high": one.high, "cases": one.cases, "interval_by": one.method}
+    return members(ArmEntry("", one), ESTIMATE_MEMBERS)
 
 
 def measure_document(score: MeasureScore) -> dict[str, Any]:

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple
 
+from drovik.money import add_money
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.project.cases import Case
@@ -430,7 +431,7 @@ def costs_of(answers: Sequence[Answer]) -> Costs:
     money: dict[str, Decimal] = {}
     for one in answers:
         if one.spent:
-            money[one.spent.currency] = money.get(one.spent.currency, Decimal(0)) + one.spent.amount
+            add_money(money, one.spent.currency, one.spent.amount)
     seconds = [one.seconds for one in answers if one.seconds is not None]
     return Costs(
         len(answers),

@@ -23,11 +23,11 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Literal
 
-from drovik.project.settings import Price
+from drovik.money import add_money
 from drovik.project.spending import Spending
 from drovik.store.database import transaction
 from drovik.store.group_writer import GroupWriter
-from drovik.store.records import counted_of
+from drovik.store.records import SPENT_COLUMNS, price_of, spending_of
 
 
 class Budget:
@@ -40,7 +40,6 @@ class Budget:
         self._connection, self.most = connection, dict(most)
         self._paid: dict[str, Decimal] = {}
         self._seen = 0
-        self._prices: dict[str, Price] = {}
         self._uncounted: dict[str, Decimal] = {}
         self.uncounted_replies = 0
         """How many good replies said nothing of their tokens, so that they count as the most that they may cost."""
@@ -48,23 +47,20 @@ class Budget:
     def paid(self) -> dict[str, Decimal]:
         """What replies cost so far, by currency; only those that are new are looked at."""
         rows = self._connection.execute(
-            "SELECT r.id, r.price, r.input_tokens, r.output_tokens, r.counters, r.pictures, r.http_status, a.bound"
+            f"SELECT r.id, r.http_status, a.bound, {SPENT_COLUMNS}"
             " FROM replies r JOIN attempts a ON a.id = r.attempt"
             " WHERE r.id > ? AND r.price IS NOT NULL ORDER BY r.id",
             (self._seen,),
         )
-        for number, price, tokens_in, tokens_out, counters, pictures, status, bound in rows.fetchall():
-            if price not in self._prices:
-                self._prices[price] = Price.model_validate_json(price)
-            by = self._prices[price]
-            spent = Spending.of(by, tokens_in, tokens_out, counted_of(counters), pictures)
-            if 200 <= status < 300 and not by.is_counted(tokens_in, tokens_out):
+        for number, status, bound, price, tokens_in, *rest in rows.fetchall():
+            by, spent = price_of(price), spending_of(price, tokens_in, *rest)
+            if 200 <= status < 300 and not by.is_counted(tokens_in, rest[0]):
                 self.uncounted_replies += 1
                 upper = json.loads(bound) if bound else [by.currency, str(spent.amount if spent else 0)]
                 spent = Spending(upper[0], Decimal(upper[1]))
-                _add(self._uncounted, spent)
+                add_money(self._uncounted, spent.currency, spent.amount)
             if spent:
-                _add(self._paid, spent)
+                add_money(self._paid, spent.currency, spent.amount)
             self._seen = number
         return dict(self._paid)
 
@@ -78,7 +74,7 @@ class Budget:
         )
         for (bound,) in rows:
             currency, amount = json.loads(bound)
-            _add(found, Spending(currency, Decimal(amount)))
+            add_money(found, currency, Decimal(amount))
         return found
 
     def uncounted(self) -> dict[str, Decimal]:
@@ -98,10 +94,6 @@ class Budget:
         nothing = Decimal(0)
         before = self.paid().get(bound.currency, nothing) + self.held().get(bound.currency, nothing)
         return before + bound.amount <= most
-
-
-def _add(sums: dict[str, Decimal], spent: Spending) -> None:
-    sums[spent.currency] = sums.get(spent.currency, Decimal(0)) + spent.amount
 
 
 Claim = Literal["mine", "done", "taken"]

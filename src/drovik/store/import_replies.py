@@ -6,11 +6,11 @@ import sqlite3
 from collections.abc import Iterable
 
 from drovik.store.database import transaction
-from drovik.store.records import RequestRecord
+from drovik.store.records import REPLY_COLUMNS, RequestRecord
 from drovik.store.store import Store
 
 _COLUMNS = "identity, round, try, endpoint, started, outcome, concluded, seconds, note"
-_REPLY = "at, http_status, body, model, input_tokens, output_tokens, price, counters, pictures"
+_REPLY = ", ".join(REPLY_COLUMNS)
 
 
 def import_replies(store: Store, other: Store, asked: Iterable[RequestRecord]) -> int:

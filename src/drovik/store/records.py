@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 
 from drovik.project.settings import Price
 from drovik.project.spending import CountedTokens, Spending
@@ -41,6 +42,34 @@ class Reply:
     def spent(self) -> Spending | None:
         """What it cost by that price."""
         return Spending.of(self.price, self.input_tokens, self.output_tokens, self.counters, self.pictures)
+
+
+REPLY_COLUMNS = (
+    "at", "http_status", "body", "model", "input_tokens", "output_tokens", "price", "counters", "pictures",
+)  # fmt: skip
+"""The columns of `replies`, but for its keys."""
+SPENT_COLUMNS = "r.price, r.input_tokens, r.output_tokens, r.counters, r.pictures"
+"""What `spending_of` takes, of replies called `r`."""
+
+
+@lru_cache(maxsize=1_000)
+def price_of(text: str) -> Price:
+    """A price, out of the JSON that the store keeps of it."""
+    return Price.model_validate_json(text)
+
+
+def spending_of(
+    price: str | None,
+    tokens_in: int | None,
+    tokens_out: int | None,
+    counters: str | None,
+    pictures: int | None,
+    requests: int = 1,
+) -> Spending | None:
+    """What a reply cost, of `SPENT_COLUMNS` as the store has them; None where nobody knows."""
+    if price is None:
+        return None
+    return Spending.of(price_of(price), tokens_in, tokens_out, counted_of(counters), pictures, requests)
 
 
 def counted_of(text: str | None) -> dict[str, CountedTokens]:

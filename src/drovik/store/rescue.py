@@ -23,13 +23,11 @@ from typing import Any
 from platformdirs import user_data_path
 
 from drovik.errors import Problem
+from drovik.store.records import REPLY_COLUMNS
 
 RESERVED_BYTES = 4_000_000
 MOST_RESCUED_BYTES = 2_000_000_000
 ATTEMPT_COLUMNS = ("outcome", "concluded", "seconds", "note")
-REPLY_COLUMNS = (
-    "at", "http_status", "body", "model", "input_tokens", "output_tokens", "price", "counters", "pictures",
-)  # fmt: skip
 _KINDS: dict[str, type | tuple[type, ...]] = {
     "attempt": int, "identity": str, "outcome": str, "concluded": int, "seconds": (int, float), "note": str,
     "at": str, "http_status": int, "body": str, "model": (str, type(None)), "input_tokens": (int, type(None)),

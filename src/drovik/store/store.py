@@ -15,17 +15,17 @@ from types import TracebackType
 from typing import Any, Literal
 
 from drovik.errors import DrovikError, Problem, StoreError
+from drovik.money import add_money
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import STATUS_NAMED
-from drovik.project.settings import Price
 from drovik.project.spending import Spending
 from drovik.store.caches import PictureCache, UploadCache
 from drovik.store.claims import Budget, Claims
 from drovik.store.database import BROKEN, open_database, store_error, transaction
 from drovik.store.group_writer import GroupWriter
 from drovik.store.pages import unreadable_values
-from drovik.store.records import Attempt, AttemptCounts, Reply, RequestRecord, counted_of
+from drovik.store.records import SPENT_COLUMNS, Attempt, AttemptCounts, Reply, RequestRecord, spending_of
 from drovik.store.rescue import reserve_room
 
 
@@ -277,23 +277,19 @@ class Store:
     def facts(self, task: str) -> dict[str, tuple[Any, ...]]:
         """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
         rows = self.connection.execute(
-            """
-            SELECT x.identity, r.model, r.input_tokens, r.output_tokens, r.price, r.counters, r.pictures, a.seconds,
-                   a.round, a.id, COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good
+            f"""
+            SELECT x.identity, r.model, a.seconds, a.round, a.id,
+                   COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good, {SPENT_COLUMNS}
             FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
             LEFT JOIN replies r ON r.attempt = a.id
             WHERE x.task = ? ORDER BY good, a.id
             """,
             (task,),
         )
-        prices: dict[str, Price] = {}
         found = {}
-        for identity, model, tokens_in, tokens_out, price, counters, pictures, seconds, *_ in rows:
-            if price and price not in prices:
-                prices[price] = Price.model_validate_json(price)
-            counted = counted_of(counters)
-            spent = Spending.of(prices[price], tokens_in, tokens_out, counted, pictures) if price else None
-            found[identity] = (model, tokens_in, tokens_out, spent, seconds)
+        for identity, model, seconds, _, _, _, *spending in rows:
+            _, tokens_in, tokens_out, *_ = spending
+            found[identity] = (model, tokens_in, tokens_out, spending_of(*spending), seconds)
         return found
 
     def keep_readings(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
@@ -361,11 +357,9 @@ class Store:
             WHERE price IS NOT NULL GROUP BY price, counters, CASE WHEN counters IS NULL THEN 0 ELSE id END
             """
         )
-        for price, tokens_in, tokens_out, counters, pictures, requests in rows:
-            by = Price.model_validate_json(price)
-            spent = Spending.of(by, tokens_in, tokens_out, counted_of(counters), pictures, requests)
-            if spent:
-                total[spent.currency] = total.get(spent.currency, Decimal(0)) + spent.amount
+        for row in rows:
+            if spent := spending_of(*row):
+                add_money(total, spent.currency, spent.amount)
         return total
 
 

@@ -8,11 +8,10 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+from drovik.money import add_money
 from drovik.parsing.status import STATUSES
 from drovik.project.arms import canonical
-from drovik.project.settings import Price
-from drovik.project.spending import Spending
-from drovik.store.records import counted_of
+from drovik.store.records import SPENT_COLUMNS, spending_of
 
 
 @dataclass(frozen=True)
@@ -117,8 +116,8 @@ def request_seconds(connection: sqlite3.Connection, endpoint: str, most: int) ->
 def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> BilledTokens:
     """What an arm's requests after an attempt came to; one that several cases share counts once."""
     rows = connection.execute(
-        """
-        SELECT r.price, r.input_tokens, r.output_tokens, r.counters, r.pictures FROM replies r
+        f"""
+        SELECT {SPENT_COLUMNS} FROM replies r
         JOIN attempts a ON a.id = r.attempt
         WHERE a.id > ? AND r.http_status BETWEEN 200 AND 299
             AND a.identity IN (SELECT identity FROM asked WHERE task = ? AND arm = ?)
@@ -126,12 +125,9 @@ def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> B
         (since, task, arm),
     ).fetchall()
     money: dict[str, Decimal] = {}
-    for price, tokens_in, tokens_out, counters, pictures in rows:
-        counted = counted_of(counters)
-        by = Price.model_validate_json(price) if price else None
-        spent = Spending.of(by, tokens_in, tokens_out, counted, pictures)
-        if spent:
-            money[spent.currency] = money.get(spent.currency, Decimal(0)) + spent.amount
+    for row in rows:
+        if spent := spending_of(*row):
+            add_money(money, spent.currency, spent.amount)
     return BilledTokens(len(rows), sum(row[1] or 0 for row in rows), sum(row[2] or 0 for row in rows), money)
 
 

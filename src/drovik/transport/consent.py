@@ -16,7 +16,7 @@ from urllib.parse import urlsplit
 from platformdirs import user_config_path
 
 from drovik.errors import ConsentError, Problem
-from drovik.files import read_json
+from drovik.files import read_json, write_whole
 from drovik.project.commands import command_mark
 from drovik.project.settings import FILE_NAME, Endpoint, is_loopback
 
@@ -119,13 +119,7 @@ def _agree(
     if not (trusted or (confirm is not None and confirm(question))):
         raise ConsentError(Problem(refusal, f"{when}, say --trust once", FILE_NAME, place))
     bound.setdefault(source, []).append(to)
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        temporary = path.with_suffix(f".{os.getpid()}")
-        temporary.write_text(json.dumps(bound, indent=1, sort_keys=True) + "\n", encoding="utf-8")
-        temporary.replace(path)
-    except OSError as error:
-        raise ConsentError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
+    write_whole(path, json.dumps(bound, indent=1, sort_keys=True) + "\n")
 
 
 def _read(path: Path) -> dict[str, list[str]]:

@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 from drovik.dialects.request_template import RequestTemplate
 from drovik.errors import Problem
 from drovik.images.prepare import Prepared
+from drovik.money import add_money
 from drovik.planning.plan import Request
 from drovik.project.settings import Endpoint
 from drovik.project.spending import Spending
@@ -158,7 +159,7 @@ class Counts:
     def pay(self, spent: Spending | None) -> None:
         """Add what a reply cost."""
         if spent is not None:
-            self.money[spent.currency] = self.money.get(spent.currency, Decimal(0)) + spent.amount
+            add_money(self.money, spent.currency, spent.amount)
 
     def end(self, kind: str, first_try: bool) -> None:
         """Count a request that came to its end."""

@@ -204,8 +204,7 @@ class RateControl:
 
     def correct(self, estimated: int, counted: int) -> None:
         """Put right how many tokens a request came to."""
-        limits = self.limits
-        if self.shared is not None and counted != estimated and (limits.tokens_per_minute or limits.tokens_per_day):
+        if self.shared is not None and counted != estimated:
             self.shared.correct(counted - estimated)
 
     def on_rate_limited(self, wait: float | None) -> None:

@@ -18,6 +18,7 @@ from drovik.project.keys import key_of
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Endpoint
 from drovik.store.caches import UploadCache
+from drovik.text import shortened, without_controls
 from drovik.transport.circuit_breaker import CircuitBreaker
 from drovik.transport.outcomes import REMEDIES, Outcome
 from drovik.transport.rate_control import RateControl, remaining_of
@@ -186,6 +187,4 @@ class EndpointSession:
 
 def _clean(words: str) -> str:
     """A service's words on one line, short and without control characters."""
-    text = "".join(char if char.isprintable() else " " for char in words)
-    text = " ".join(text.split())
-    return text if len(text) <= 200 else text[:199] + "…"
+    return shortened(without_controls(words), 200)

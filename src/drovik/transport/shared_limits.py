@@ -17,7 +17,7 @@ from typing import TypeVar
 
 from platformdirs import user_state_path
 
-from drovik.project.settings import Limits
+from drovik.project.settings import Limit, Limits
 from drovik.store.claims import LEASE_SECONDS, is_running, process_start_time
 
 _TABLES = """
@@ -143,20 +143,19 @@ class SharedLimits:
 
         The generic cell rate algorithm (ITU-T I.371), on a clock that all programs of the machine share.
         """
-        limits = self._limits
-        spare = limits.tokens_per_minute and max(1, int(limits.tokens_per_minute * 0.95))  # requests differ in size
-        rules = [("requests", limits.per_minute, 1), ("tokens", spare, tokens)]
-        if not any(limit for _, limit, _ in rules):
+        limits = self._limits.within("minute")
+        if not limits:
             return 0.0
-        now = time.monotonic()
+        now, amounts = time.monotonic(), {"requests": 1, "tokens": tokens}
 
         def action(connection: sqlite3.Connection) -> float:
-            places = [self._place(connection, what, limit, amount, now) for what, limit, amount in rules if limit]
-            return max(places)
+            return max(self._place(connection, one, amounts[one.counts], now) for one in limits)
 
         return max(0.0, self._done(action) - now)
 
-    def _place(self, connection: sqlite3.Connection, what: str, limit: int, amount: int, now: float) -> float:
+    def _place(self, connection: sqlite3.Connection, rule: Limit, amount: int, now: float) -> float:
+        # Requests differ in size, so that a minute's tokens are not known beforehand: a twentieth is left free.
+        what, limit = rule.counts, rule.most if rule.counts == "requests" else max(1, int(rule.most * 0.95))
         burst = max(1, limit // _BURST_SHARE)
         step = 1.000001 * _MINUTE / max(1, limit - max(burst, amount) + (amount == 1))
         due = self._due(connection, what, now)
@@ -174,31 +173,34 @@ class SharedLimits:
 
     def correct(self, tokens: int) -> None:
         """Put the tokens right once the service has said how many there were: more, or (below nought) fewer."""
-        limits = self._limits
+        minute = [one.most for one in self._limits.within("minute") if one.counts == "tokens"]
+        by_day = any(one.counts == "tokens" for one in self._limits.within("day"))
+        if not minute and not by_day:
+            return
 
         def action(connection: sqlite3.Connection) -> None:
-            if limits.tokens_per_minute:
-                step = _MINUTE / max(1, limits.tokens_per_minute - limits.tokens_per_minute // _BURST_SHARE)
+            for most in minute:
+                step = _MINUTE / max(1, most - most // _BURST_SHARE)
                 query = "UPDATE due SET at = at + ? WHERE endpoint = ? AND what = 'tokens'"
                 connection.execute(query, (tokens * step, self._endpoint))
-            if limits.tokens_per_day:
+            if by_day:
                 self._use(connection, "tokens", tokens)
 
         self._done(action)
 
     def day_allows(self, tokens: int) -> str | None:
         """Take so much of the day's limits; what is used up, where they do not allow it. A day is 24 hours back."""
-        limits = self._limits
-        if not limits.per_day and not limits.tokens_per_day:
+        limits, amounts = self._limits.within("day"), {"requests": 1, "tokens": tokens}
+        if not limits:
             return None
         hour = int(time.time() // _HOUR)
 
         def action(connection: sqlite3.Connection) -> str | None:
-            for what, limit, amount in (("requests", limits.per_day, 1), ("tokens", limits.tokens_per_day, tokens)):
-                if limit and self._used(connection, what, hour) + amount > limit:
-                    return f"{limit} {what} in 24 hours"
-            self._use(connection, "requests", 1)
-            self._use(connection, "tokens", tokens)
+            for counts, _, most in limits:
+                if self._used(connection, counts, hour) + amounts[counts] > most:
+                    return f"{most} {counts} in 24 hours"
+            for what, amount in amounts.items():
+                self._use(connection, what, amount)
             return None
 
         return self._done(action)

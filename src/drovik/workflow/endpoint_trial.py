@@ -28,6 +28,7 @@ from drovik.project.dialects import Dialect
 from drovik.project.keys import shown_key
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile, is_loopback
+from drovik.text import shortened
 from drovik.transport.attempt import exchange
 from drovik.transport.http import NoReply, fetch
 from drovik.transport.outcomes import REMEDIES, Outcome
@@ -267,12 +268,7 @@ def _text_step(come: _Come) -> TrialStep:
     if parsed is None or parsed.note or not parsed.text.strip():
         words = (parsed.note if parsed else "") or "the answer is empty"
         return TrialStep("text answered", "bad", words, "correct [reply] text in the dialect", come.seconds)
-    return TrialStep("text answered", "good", f"'{_short(parsed.text)}'", "", come.seconds)
-
-
-def _short(text: str) -> str:
-    line = " ".join(text.split())
-    return line if len(line) <= 70 else line[:69] + "…"
+    return TrialStep("text answered", "good", f"'{shortened(parsed.text, 70)}'", "", come.seconds)
 
 
 async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees: bool) -> AsyncIterator[TrialStep]:
@@ -302,8 +298,8 @@ def _picture_step(come: _Come, probe: Probe) -> TrialStep:
     answer = come.parsed.text
     drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
     if probe.word.lower() in answer.lower():
-        return TrialStep("picture seen", "good", f"'{_short(answer)}'; it was {drawn}", "", come.seconds)
-    words = f"it was {drawn}, and the answer is '{_short(answer)}'"
+        return TrialStep("picture seen", "good", f"'{shortened(answer, 70)}'; it was {drawn}", "", come.seconds)
+    words = f"it was {drawn}, and the answer is '{shortened(answer, 70)}'"
     remedy = (
         "the picture may not arrive: compare how the dialect gives it with the documentation; or the model sees badly"
     )

@@ -12,10 +12,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import Problem, UsageError
-from drovik.files import read_text
+from drovik.files import read_text, write_whole
 from drovik.parsing.answer_text import Answer, Reader
 from drovik.project.arms import digest
-from drovik.project.toml_files import write_whole
 from drovik.text import visible
 
 if TYPE_CHECKING:

@@ -15,12 +15,12 @@ from drovik import workflow
 from drovik.cli.printing import say
 from drovik.dialects.learn.files import add_endpoint, add_prep
 from drovik.errors import Problem, UsageError
-from drovik.files import read_text
+from drovik.files import read_text, write_whole
 from drovik.planning.plan import request_of
 from drovik.planning.sources import source_digests
 from drovik.project.arms import arms_of
 from drovik.project.reading import read_project
-from drovik.project.toml_files import read_toml, write_whole
+from drovik.project.toml_files import read_toml
 from drovik.store.import_replies import import_replies
 from drovik.store.store import Store
 

@@ -10,8 +10,10 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import heading, money, say, say_aside, seconds_text, strip_controls
+from drovik.cli.printing import heading, say, say_aside, strip_controls
 from drovik.errors import Problem
+from drovik.money import money_text
+from drovik.reporting.columns import seconds_text
 from drovik.scoring.agreement import agreement
 from drovik.transport.outcomes import REMEDIES
 
@@ -169,7 +171,7 @@ def usage_line(answer: Answer) -> str:
     if answer.input_tokens is not None or answer.output_tokens is not None:
         parts.append(f"{_count(answer.input_tokens)} tokens in, {_count(answer.output_tokens)} out")
     if answer.spent:
-        parts.append(money({answer.spent.currency: answer.spent.amount}, 6))
+        parts.append(money_text({answer.spent.currency: answer.spent.amount}, 6))
     return "   ".join([*parts, seconds_text(answer.seconds)])
 
 

@@ -7,9 +7,12 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import money, say, say_aside, shortened, statuses, table
+from drovik.cli.printing import say, say_aside, table
+from drovik.money import money_text
 from drovik.parsing.status import STATUSES
 from drovik.planning.answers import answers_for
+from drovik.reporting.columns import statuses_text
+from drovik.text import shortened
 from drovik.transport.outcomes import REMEDIES
 
 if TYPE_CHECKING:
@@ -70,8 +73,8 @@ def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> Non
         trouble = ", ".join(f"{kind} {count}" for kind, count in counts.troubles.most_common(3))
         rows.append(
             (
-                task, arm, f"{counts.answered} of {counts.total}", statuses(so_far.get((task, arm), {})),
-                _share(counts), money(counts.money), trouble,
+                task, arm, f"{counts.answered} of {counts.total}", statuses_text(so_far.get((task, arm), {})),
+                _share(counts), money_text(counts.money), trouble,
             )
         )  # fmt: skip
     columns = ("task", "arm", "answered", "answers so far", "first-try rate", "paid", "errors")
@@ -95,9 +98,9 @@ def _say_counts(tally: Tally, before: int, spent: Mapping[str, Decimal]) -> None
     again = f", {tally.tried_again} times tried again" if tally.tried_again else ""
     second = f", {tally.repair_turns} repair turns" if tally.repair_turns else ""
     counted = f"{tally.input_tokens} tokens in, {tally.output_tokens} out"
-    say(f"{tally.attempts} requests{again}{second}; {counted}; {money(tally.money)}.")
+    say(f"{tally.attempts} requests{again}{second}; {counted}; {money_text(tally.money)}.")
     if spent and spent != tally.money:
-        say(f"In all, the replies in this store have cost {money(spent)}.")
+        say(f"In all, the replies in this store have cost {money_text(spent)}.")
 
 
 def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:
@@ -120,7 +123,7 @@ def _say_money(tally: Tally) -> None:
         kept = f", {held[currency]:.4f} held for requests without a reply" if held.get(currency) else ""
         say(f"Of {most} {currency} are spent {spent:.4f}{kept}.")
     if budget.uncounted_replies:
-        sums = money(budget.uncounted())
+        sums = money_text(budget.uncounted())
         what = f"{budget.uncounted_replies} replies say nothing of their tokens"
         say(f"{what}, so they count as the most that they may have cost: {sums}.", style="yellow")
     if tally.over:

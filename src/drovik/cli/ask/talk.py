@@ -16,11 +16,12 @@ from drovik import workflow
 from drovik.cli.ask.command import add_question_arguments, overrides_of
 from drovik.cli.ask.shown import AnswerPrinter, endpoints_of, pictures_of, usage_line
 from drovik.cli.pictures.given import CommandWords, NamedPicture, named_pictures, sort_words
-from drovik.cli.printing import money, say, say_aside, strip_controls
+from drovik.cli.printing import say, say_aside, strip_controls
 from drovik.cli.sending import until_stopped
 from drovik.cli.services import all_services, on_terminal, require_sendable
 from drovik.dialects.request import RequestWriter
 from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
+from drovik.money import add_money, money_text
 from drovik.planning.sources import Question
 from drovik.store.store import Store
 
@@ -116,8 +117,8 @@ class _Talk:
             tokens_in += one.input_tokens or 0
             tokens_out += one.output_tokens or 0
             if one.spent:
-                spent[one.spent.currency] = spent.get(one.spent.currency, Decimal(0)) + one.spent.amount
-        return f"{len(self.turns)} answers: {tokens_in} tokens in, {tokens_out} out; {money(spent, 6)}"
+                add_money(spent, one.spent.currency, one.spent.amount)
+        return f"{len(self.turns)} answers: {tokens_in} tokens in, {tokens_out} out; {money_text(spent, 6)}"
 
     def save(self, path: Path) -> None:
         """Save the conversation.

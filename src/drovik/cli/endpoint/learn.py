@@ -14,7 +14,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from drovik import workflow
 from drovik.cli.endpoint.trial import run_steps, tried_document
-from drovik.cli.printing import heading, print_json, say, shortened, table
+from drovik.cli.printing import heading, print_json, say, table
 from drovik.cli.services import ask_yes, nearest_project, on_terminal, require_sendable
 from drovik.dialects.learn import sample_dialect
 from drovik.dialects.learn.files import free_model_name
@@ -25,6 +25,7 @@ from drovik.errors import DONE, NO_SERVICE, Problem, UsageError
 from drovik.files import read_text
 from drovik.project.keys import shown_key
 from drovik.project.settings import Name
+from drovik.text import shortened
 from drovik.workflow.endpoint_trial import first_reply
 
 if TYPE_CHECKING:

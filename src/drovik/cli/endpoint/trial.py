@@ -11,10 +11,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.printing import console, heading, print_json, say, seconds_text, strip_controls
+from drovik.cli.printing import console, heading, print_json, say, strip_controls
 from drovik.cli.services import nearest_project, require_sendable
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 from drovik.heavy import aiohttp
+from drovik.reporting.columns import seconds_text
 from drovik.transport.local_service import local_service
 from drovik.workflow.endpoint_trial import try_endpoint
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from drovik.cli.arguments import add_project_argument, open_project
 from drovik.cli.pictures.crop import crop
 from drovik.cli.pictures.table import Shown, caption, cells, inspect_all, kilobytes, picture_record, sources
-from drovik.cli.printing import print_json, say, shortened, table
+from drovik.cli.printing import print_json, say, table
 from drovik.cli.services import nearest_project
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.images.decode.formats import inspect_source
@@ -18,6 +18,7 @@ from drovik.images.prepare import prepare, thumbnail
 from drovik.project.cases import Case, Picture, prep_for
 from drovik.project.settings import ProjectFile
 from drovik.reporting.contact_sheet import Row, Tile, write_sheet
+from drovik.text import shortened
 from drovik.workflow.asking import prep_of
 from drovik.workflow.services import Services
 

@@ -15,13 +15,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik.cli.printing import print_json, say, say_aside, shortened, table
+from drovik.cli.printing import print_json, say, say_aside, table
 from drovik.errors import DONE, DrovikError
 from drovik.images.inspection import inspect
-from drovik.images.token_rules import picture_tokens
 from drovik.planning.sources import is_remote
 from drovik.project.picture_files import PictureFolder
 from drovik.project.spending import Spending
+from drovik.text import shortened
 
 if TYPE_CHECKING:
     from drovik.images.inspection import Inspection
@@ -67,7 +67,7 @@ def tokens_and_money(part: Prepared, model: Model) -> tuple[int, Spending | None
     """What a picture counts as with a model, and what that costs beside the words and the request itself."""
 
     assert model.picture_tokens is not None
-    tokens = picture_tokens((part.width, part.height), model.picture_tokens)
+    tokens = model.picture_tokens.of((part.width, part.height))
     price = model.price.model_copy(update={"request": None}) if model.price else None
     return tokens, Spending.of(price, tokens, 0, pictures=1)
 

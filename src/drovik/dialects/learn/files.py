@@ -17,9 +17,9 @@ from tomlkit.items import Table
 
 from drovik.dialects.learn.trees import Inference
 from drovik.errors import Problem, ProjectError
-from drovik.files import parse_toml, read_text
+from drovik.files import parse_toml, read_text, write_whole
 from drovik.project.settings import FILE_NAME
-from drovik.project.toml_files import write_whole
+from drovik.text import without_controls
 
 _WIDTH = 100
 
@@ -100,7 +100,7 @@ def _text(text: str) -> str:
 
 
 def _one_line(text: str) -> str:
-    return " ".join("".join(char if char.isprintable() else " " for char in text).split())
+    return " ".join(without_controls(text).split())
 
 
 def add_endpoint(

@@ -15,6 +15,7 @@ from drovik.dialects.learn.samples import SampleReply
 from drovik.dialects.learn.trees import Inference, Path, leaves, names_of, shown, value_at
 from drovik.dialects.reply_path import compile_path
 from drovik.errors import Problem, SampleError
+from drovik.text import cut
 
 _THINKS = re.compile(r"\b(?:think\w*|thought\w*|reasoning|analysis|draft|plan|internal)\b")
 
@@ -147,7 +148,7 @@ class LearnedReply:
     def take(self, role: str, place: str, value: object, why: str, sure: bool = True) -> None:
         """Note what a part was taken for."""
         text = str(value)
-        self.taken.append(Inference(role, place, text if len(text) <= 60 else text[:57] + "…", why, sure))
+        self.taken.append(Inference(role, place, cut(text, 60), why, sure))
 
 
 def find_usage(learned: LearnedReply, trees: list[Any]) -> None:

@@ -39,10 +39,10 @@ from drovik.dialects.learn.reply import (
 from drovik.dialects.learn.samples import Exchange, SampleReply
 from drovik.dialects.learn.trees import Inference, value_at
 from drovik.errors import Problem, SampleError
-from drovik.files import parse_toml, read_bytes
+from drovik.files import parse_toml, read_bytes, write_whole
 from drovik.project.dialects import Dialect
 from drovik.project.settings import Endpoint
-from drovik.project.toml_files import problems_of, validated, write_whole
+from drovik.project.toml_files import problems_of, validated
 
 
 def learn_reply(replies: Sequence[SampleReply], model: str | None, told: Mapping[str, str]) -> LearnedReply:

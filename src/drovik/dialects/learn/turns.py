@@ -15,6 +15,7 @@ from typing import Any, Literal
 from drovik.dialects.learn import vocabulary as words
 from drovik.dialects.learn.trees import Inference, Path, leaves, lists, shown, value_at
 from drovik.dialects.learn.vocabulary import HANDLE, PICTURE, spaced_name
+from drovik.text import cut
 
 
 @dataclass
@@ -46,7 +47,7 @@ class Parts:
 def shortened_value(value: Any) -> str:
     """A value in few characters."""
     text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-    return text if len(text) <= 60 else text[:57] + "…"
+    return cut(text, 60)
 
 
 Way = Literal["data_url", "base64", "address", "handle"]

@@ -33,6 +33,7 @@ from drovik.scoring.json_pointer import is_absent
 from drovik.scoring.rules.nested import Leaf
 from drovik.scoring.rules.quantities import UNITS, close, currency_of, one_numeral, plain_number, unit_of
 from drovik.scoring.rules.text_rules import read_date
+from drovik.text import normalized
 
 _ALIKE = ("0OoQD", "1lIi|!", "5Ss", "8B", "2Zz", "6Gb", "9gq", "uv", "ce", "4A", "7T")
 _PAIRS = (("rn", "m"), ("cl", "d"), ("vv", "w"), ("li", "h"), ("ii", "u"), ("lo", "b"), ("nn", "m"))
@@ -143,8 +144,7 @@ def _alike(one: Any, other: Any) -> bool:
 @lru_cache(maxsize=50_000)
 def _bare(text: str) -> str:
     """A text without letter case, spaces and accents."""
-    apart = unicodedata.normalize("NFKD", text)
-    return "".join(char for char in apart if not char.isspace() and not unicodedata.combining(char)).casefold()
+    return "".join(normalized(text, accents=False).split())
 
 
 def _is_case_or_space(wanted: Any, got: Any) -> bool:

@@ -27,6 +27,7 @@ from drovik.scoring.json_pointer import ABSENT, Pointer, is_absent, shown, value
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, as_rows, share
 from drovik.scoring.measures.average_precision import OVERLAPS, Detections, average_precision
 from drovik.scoring.measures.coordinates import SCALES, Axes, Frame, Scale, frames_of
+from drovik.text import folded
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats, Weighing
@@ -104,7 +105,7 @@ class Detection(Measure):
         super().__init__(name, WHATS[score], binary=False)
         self._table: LocatedTable = table
         self._score = score
-        self._same = {_folded(word): _folded(label) for word, label in table.same_as.items()}
+        self._same = {folded(word): folded(label) for word, label in table.same_as.items()}
         self._labels: dict[str, int] = {}
 
     @classmethod
@@ -182,7 +183,7 @@ class Detection(Measure):
         return DetectedObject(place, self._named("" if is_absent(label) else str(label)), _confidence(sure), raw)
 
     def _named(self, label: str) -> str:
-        plain = _folded(label)
+        plain = folded(label)
         return self._same.get(plain, plain)
 
     def _match(self, wanted: Sequence[DetectedObject], got: Sequence[DetectedObject]) -> Match:
@@ -368,7 +369,3 @@ def _confidence(sure: Any) -> float:
     if isinstance(sure, float) and math.isnan(sure):
         return 1.0
     return float(max(-_MOST_CONFIDENCE, min(_MOST_CONFIDENCE, sure)))
-
-
-def _folded(label: str) -> str:
-    return " ".join(label.casefold().split())

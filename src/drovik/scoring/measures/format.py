@@ -26,6 +26,7 @@ from drovik.scoring.causes.cause_table import (
 from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language.detecting import LANGUAGES, language_of
 from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, Table, share
+from drovik.text import cut
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -216,7 +217,7 @@ def _in_time(pattern: str, look: Callable[[], Any]) -> Any:
     try:
         return look()
     except TimeoutError:
-        shown = pattern if len(pattern) <= 60 else pattern[:59] + "…"
+        shown = cut(pattern, 60)
         raise CannotScore(f"the pattern {shown} took longer than {PATTERN_SECONDS:g} s on an answer") from None
 
 

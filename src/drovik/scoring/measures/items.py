@@ -13,6 +13,7 @@ from drovik.scoring.causes.cause_table import ITEM_INVENTED, ITEM_LEFT_OUT, WRON
 from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.english import NUMBERS, singular
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, share
+from drovik.text import folded
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -74,7 +75,7 @@ class Items(Measure):
         return f"{shown(expected)[:60]} is no list of items", remedy
 
     def _plain(self, word: str) -> str:
-        text = " ".join(re.sub(r"[^\w\s-]", " ", word.casefold()).split())
+        text = folded(re.sub(r"[^\w\s-]", " ", word))
         return singular(re.sub(r"^(?:a|an|the|some) ", "", text))
 
     def _name(self, word: str) -> str:

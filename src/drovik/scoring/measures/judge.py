@@ -14,6 +14,7 @@ from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.cause_table import JUDGED_WRONG
 from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
+from drovik.text import folded
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -142,7 +143,7 @@ class Judge(Measure):
 def _word(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
-    return " ".join(str(value).casefold().split())
+    return folded(str(value))
 
 
 def agreement_rows(pairs: Sequence[tuple[str, str]]) -> tuple[list[str], list[tuple[int, int]]]:

@@ -6,7 +6,6 @@ The words of a label measure: its table, how they are compared, which label a va
 from __future__ import annotations
 
 import re
-import unicodedata
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import lru_cache
@@ -20,6 +19,7 @@ from drovik.project.toml_files import Frozen
 from drovik.scoring.json_pointer import Pointer
 from drovik.scoring.language import english
 from drovik.scoring.language.english import is_plural_of
+from drovik.text import folded
 
 Pick = Literal["only", "first", "last"]
 
@@ -94,8 +94,7 @@ def folded_label(text: str, fold_case: bool) -> str:
     if text.isascii() and "  " not in text:
         plain = " ".join(text.split())
         return plain.lower() if fold_case else plain
-    plain = " ".join(unicodedata.normalize("NFKC", text).split())
-    return plain.casefold() if fold_case else plain
+    return folded(text, case=not fold_case)
 
 
 def index_of(labels: Sequence[str], table: LabelTable) -> dict[str, int]:

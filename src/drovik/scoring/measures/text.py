@@ -8,7 +8,6 @@ The measure `text`: what was read, beside what is written there, character by ch
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections import Counter
 from collections.abc import Collection, Sequence
 from functools import lru_cache
@@ -26,6 +25,7 @@ from drovik.scoring.language.english import is_negation
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Trace, share
 from drovik.scoring.rules.quantities import numerals, readings
 from drovik.scoring.rules.text_rules import read_date
+from drovik.text import normalized
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -43,14 +43,7 @@ class Normalization(Frozen):
 
     def lines(self, text: str) -> list[str]:
         """The lines of a text without what does not count; empty ones are left out."""
-        plain = text if text.isascii() else unicodedata.normalize("NFKC", text)
-        if not self.accents:
-            apart = unicodedata.normalize("NFD", plain)
-            plain = "".join(char for char in apart if not unicodedata.combining(char))
-        if not self.case:
-            plain = plain.casefold()
-        if not self.punctuation:
-            plain = re.sub(r"[^\w\s]", " ", plain)
+        plain = normalized(text, case=self.case, accents=self.accents, punctuation=self.punctuation)
         return [" ".join(line.split()) for line in plain.splitlines() if line.strip()]
 
     def line_words(self, text: str) -> list[str]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import unicodedata
 from typing import Any, Literal
 
 from pydantic import Field
@@ -11,6 +9,7 @@ from rapidfuzz.distance import Levenshtein
 
 from drovik.project.toml_files import Frozen
 from drovik.scoring.json_pointer import Pointer
+from drovik.text import folded, normalized
 
 Outcome = Literal["correct", "near", "wrong", "missing", "invented", "rightly absent"]
 OUTCOMES: tuple[Outcome, ...] = ("correct", "near", "wrong", "missing", "invented")
@@ -57,13 +56,7 @@ class Text(Rule):
 
     def folded(self, text: str) -> str:
         """A text without what does not count."""
-        plain = unicodedata.normalize("NFKC", text)
-        if not self.accents:
-            apart = unicodedata.normalize("NFD", plain)
-            plain = "".join(char for char in apart if not unicodedata.combining(char))
-        if not self.punctuation:
-            plain = re.sub(r"[^\w\s]|_", " ", plain)
-        return " ".join((plain if self.case else plain.casefold()).split())
+        return folded(text, case=self.case, accents=self.accents, punctuation=self.punctuation)
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
@@ -116,10 +109,9 @@ class OneOf(Rule):
         return isinstance(got, str) and self._known(got) == self._known(str(expected)) is not None
 
     def _known(self, text: str) -> str | None:
-        plain = " ".join(text.casefold().split())
-        others = {word.casefold(): value.casefold() for word, value in self.same_as.items()}
-        plain = others.get(plain, plain)
-        return plain if plain in {value.casefold() for value in self.values} else None
+        others = {folded(word): folded(value) for word, value in self.same_as.items()}
+        plain = others.get(folded(text), folded(text))
+        return plain if plain in {folded(value) for value in self.values} else None
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
@@ -180,7 +172,7 @@ def same_json(one: Any, other: Any) -> bool:
 
 
 def _letters(text: str) -> str:
-    return "".join(char for char in unicodedata.normalize("NFKC", text).casefold() if char.isalnum())
+    return "".join(char for char in normalized(text) if char.isalnum())
 
 
 def _yes(value: Any) -> bool | None:

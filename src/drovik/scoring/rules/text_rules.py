@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 import re
-import unicodedata
 from datetime import date, datetime
 from functools import lru_cache
 from typing import Any
@@ -16,6 +15,7 @@ from pydantic import Field
 
 from drovik.errors import Problem, UsageError
 from drovik.scoring.rules.rule import Outcome, Rule
+from drovik.text import normalized
 
 _SHORT = {
     "st": "street", "str": "street", "straße": "street", "strasse": "street", "rd": "road", "ave": "avenue",
@@ -57,7 +57,7 @@ class PostalAddress(Rule):
 
 def _parts(text: str) -> tuple[frozenset[str], frozenset[str]]:
     """The words of an address, abbreviations written out, and its numbers: house, postcode."""
-    plain = unicodedata.normalize("NFKC", text).casefold()
+    plain = normalized(text)
     plain = re.sub(r"(\w)str(?:aße|asse|\.)?(?!\w)", r"\1 street", plain)
     tokens = re.findall(r"\w+", plain)
     numbers = frozenset(one for one in tokens if any(char.isdigit() for char in one))
