@@ -163,20 +163,17 @@ def _inside(tree: Any) -> Any:
     return tree.values() if isinstance(tree, dict) else tree if isinstance(tree, list) else ()
 
 
-def write_whole(path: Path, content: str | bytes, *, private: bool = False, make_folder: bool = True) -> None:
+def write_whole(path: Path, content: str | bytes, make_folder: bool = True) -> None:
     """Write a file so that it is there whole, or as it was before.
 
-    :param private: whether nobody but its owner may read it.
     :param make_folder: whether its folder is made if it is missing.
-    :raises UsageError: where it cannot be written.
+    :raises UsageError: if it cannot be written.
     """
     temporary = path.with_name(f".{path.name}.{os.getpid()}")
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with open(
-            temporary, "wb", opener=(lambda name, flags: os.open(name, flags, 0o600)) if private else None
-        ) as file:
-            file.write(content if isinstance(content, bytes) else content.encode("utf-8", "replace"))
+        if make_folder:
+            path.parent.mkdir(parents=True, exist_ok=True)
+        temporary.write_bytes(content if isinstance(content, bytes) else content.encode("utf-8", "replace"))
         temporary.replace(path)
     except OSError as error:
         with suppress(OSError):
