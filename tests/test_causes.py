@@ -16,7 +16,7 @@ import pytest
 from conftest import Drovik, Result, StandInProcess, demo_on_port
 from PIL import Image
 
-from drovik.images.perceptual_hash import print_of
+from drovik.images.inspection import print_of
 from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.language.detecting import language_of
 

@@ -179,7 +179,7 @@ def test_a_pattern_of_a_measure_that_takes_for_ever_is_named_and_scores_nothing(
 
 def test_many_cases_of_one_picture_are_told_once_for_each_other_value() -> None:
     from drovik.evaluation.suspects import near_duplicates_of
-    from drovik.images.perceptual_hash import PerceptualHash
+    from drovik.images.inspection import PerceptualHash
 
     chance = random.Random(3)
     prints = {

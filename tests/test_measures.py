@@ -20,16 +20,15 @@ from drovik.comparing import weighted_resampling as weighed
 from drovik.comparing.statistics import bootstrap, kinds_of, percentile_interval, permutation_test
 from drovik.project.cases import Case
 from drovik.scoring.alignment import align_lines
-from drovik.scoring.arm_scores import ScoredCase
 from drovik.scoring.measure import AnswerContext, Measure, mean_of
 from drovik.scoring.measures import confusion
-from drovik.scoring.measures.average_precision import Detections, average_precision
 from drovik.scoring.measures.boxes import overlap as box_overlap
-from drovik.scoring.measures.calibration import threshold
+from drovik.scoring.measures.confidence import Detections, average_precision, threshold
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.regions import overlap as region_overlap
 from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
 from drovik.scoring.rules.quantities import readings
+from drovik.scoring.scores import ScoredCase
 
 LABELS = ["a", "b", "c"]
 PAIRS = st.lists(

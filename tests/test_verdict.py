@@ -17,8 +17,9 @@ from drovik.project.cases import Case
 from drovik.project.settings import Price
 from drovik.project.spending import Spending
 from drovik.project.tasks import MeasureTable, Task
-from drovik.scoring.arm_scores import ArmScores, score_arm
+from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_of
+from drovik.scoring.scores import ArmScores
 
 
 def task(kind: str = "label", **table: Any) -> Task:

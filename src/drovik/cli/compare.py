@@ -7,18 +7,11 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.printing import arms_table, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
-from drovik.comparing.verdict import (
-    compare_arms,
-    estimate,
-    headline_verdicts,
-    rank,
-    verdict_text,
-)
 from drovik.errors import DONE, Problem, UsageError, known_words
-from drovik.evaluation.gathering import gather
 from drovik.reporting.columns import RANKING, VERDICT, ArmEntry
 from drovik.reporting.records import verdict_document
 
@@ -48,7 +41,7 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
-        views = gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
+        views = workflow.gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
     found: list[tuple[TaskView, list[str], list[Verdict]]] = []
     for view in views:
         names, verdicts = _compared(view, arguments.arms, arguments.measure, len(views) == 1)
@@ -89,7 +82,7 @@ def _compared(
             raise UsageError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
         return [], []
     if not arms:
-        ordered, verdicts = rank(view.scores, name)
+        ordered, verdicts = workflow.rank(view.scores, name)
         return [one.arm for one in ordered], verdicts
     chosen = [[one for one in view.scores if one.arm == word or one.arm.startswith(f"{word}/")] for word in arms]
     for word, fitting in zip(arms, chosen, strict=True):
@@ -97,14 +90,14 @@ def _compared(
             several = ", ".join(one.arm for one in fitting) or "none of this task"
             raise UsageError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
     first, second = chosen[0][0], chosen[1][0]
-    return [first.arm, second.arm], [compare_arms(first, second, name)]
+    return [first.arm, second.arm], [workflow.compare_arms(first, second, name)]
 
 
 def show_verdict(verdict: Verdict) -> None:
     """The verdict between two arms."""
 
     heading(f"{verdict.task}: {verdict.first} → {verdict.second}")
-    say(verdict_text(verdict), style="bold")
+    say(workflow.verdict_text(verdict), style="bold")
     sides = (
         ArmEntry(verdict.first, verdict.before, verdict.first_costs),
         ArmEntry(verdict.second, verdict.after, verdict.second_costs),
@@ -127,12 +120,12 @@ def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> N
     for place, name in enumerate(names, 1):
         arm = view.score_of(name)
         if (score := arm.measure(str(measure))) is not None:
-            entry = ArmEntry(name, estimate(score), arm.costs, arm.statuses, arm.unsent)
+            entry = ArmEntry(name, workflow.estimate(score), arm.costs, arm.statuses, arm.unsent)
             rows.append(replace(entry, place=place, verdict=by_first.get(name)))
     arms_table(rows, RANKING)
-    told = headline_verdicts([view.score_of(name) for name in names], verdicts)
+    told = workflow.headline_verdicts([view.score_of(name) for name in names], verdicts)
     for number, verdict in enumerate(told):
-        say(verdict_text(verdict), style=None if number else "bold")
+        say(workflow.verdict_text(verdict), style=None if number else "bold")
     alike = [
         one.first for one in verdicts if one not in told and one.outcome in ("too close to call", "no difference")
     ]

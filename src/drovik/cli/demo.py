@@ -20,10 +20,8 @@ from drovik.cli.printing import heading, print_json, say
 from drovik.cli.quote import show_compared
 from drovik.cli.report import write_report
 from drovik.cli.sending import send_plan
-from drovik.comparing.verdict import compare_arms, rank
 from drovik.demo.copying import copy_demo
 from drovik.errors import DOES_NOT_HOLD, DONE
-from drovik.evaluation.gathering import gather
 from drovik.files import read_text
 from drovik.reporting.records import verdict_document
 from drovik.standin.faults import read_faults
@@ -96,25 +94,27 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
             print_summary(project, store, planned, tally)
             show_compared(workflow.estimates_and_bills(store))
         sent = sending_document(project, store, planned, tally)
-        return _Job(project, tally, sent, gather(project, store, None, None, "tune"))
+        return _Job(project, tally, sent, workflow.gather(project, store, None, None, "tune"))
 
 
 def _show_results(views: list[TaskView]) -> None:
     """Each task's ranking, and what the second prompt version did for the sloppy model."""
 
     for view in views:
-        ordered, verdicts = rank(view.scores, str(view.task.decide_on))
+        ordered, verdicts = workflow.rank(view.scores, str(view.task.decide_on))
         show_ranking(view, [one.arm for one in ordered], verdicts)
     for view in views:
         if view.task.name == "sort" and {"gull/v1", "gull/v2"} <= {one.arm for one in view.scores}:
-            show_verdict(compare_arms(view.score_of("gull/v1"), view.score_of("gull/v2"), str(view.task.decide_on)))
+            show_verdict(
+                workflow.compare_arms(view.score_of("gull/v1"), view.score_of("gull/v2"), str(view.task.decide_on))
+            )
 
 
 def _verdicts(views: list[TaskView]) -> dict[str, Any]:
 
     tasks = {}
     for view in views:
-        ordered, verdicts = rank(view.scores, str(view.task.decide_on))
+        ordered, verdicts = workflow.rank(view.scores, str(view.task.decide_on))
         tasks[view.task.name] = {
             "ranking": [one.arm for one in ordered],
             "verdicts": [verdict_document(one) for one in verdicts],

@@ -18,7 +18,6 @@ from drovik.cli.arguments import (
 )
 from drovik.cli.printing import heading, print_json, say, say_aside, table
 from drovik.errors import DONE
-from drovik.workflow.services import amounts
 
 if TYPE_CHECKING:
     from drovik.cost.token_rates import Bounds
@@ -64,7 +63,7 @@ def _instead(made: SendingEstimate, word: str | None) -> dict[str, Decimal]:
     """The sum for which it is done another way, by currency."""
 
     currencies = sorted({one.price.currency for one in made.arms if one.price})
-    return amounts([word] if word else [], currencies, "--break-even")
+    return workflow.amounts([word] if word else [], currencies, "--break-even")
 
 
 def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal], cases: int | None) -> None:

@@ -7,6 +7,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik import workflow
 from drovik.cli.arguments import (
     add_choice_arguments,
     add_own_argument,
@@ -17,7 +18,6 @@ from drovik.cli.arguments import (
 )
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE
-from drovik.evaluation.gathering import gather
 from drovik.files import write_whole
 from drovik.reporting.page import write_page
 
@@ -47,7 +47,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
-        views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
+        views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     path: Path = arguments.out or project.folder / "report.html"
     size = write_report(project, views, path)
     if arguments.json:

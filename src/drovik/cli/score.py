@@ -6,6 +6,7 @@ import argparse
 from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.arguments import (
     add_choice_arguments,
     add_own_argument,
@@ -14,21 +15,18 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
 )
-from drovik.cli.causes import causes_document, show_causes, show_doubts, suspects_document
+from drovik.cli.causes import show_causes, show_doubts
 from drovik.cli.printing import arms_table, explain_arms, heading, print_json, say, table
-from drovik.comparing.judge_agreement import agreement_text
-from drovik.comparing.verdict import estimate, estimate_as_read, estimate_figures, percent, with_interval
 from drovik.errors import DONE
-from drovik.evaluation.gathering import gather
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
-from drovik.reporting.records import arm_document
+from drovik.reporting.records import arm_document, causes_document, suspects_document
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
-    from drovik.scoring.arm_scores import ArmScores
     from drovik.scoring.json_pointer import Structure
     from drovik.scoring.measure import Table
+    from drovik.scoring.scores import ArmScores
 
 EXAMPLE = "drovik score --task sort --details\n  drovik score --causes"
 
@@ -52,7 +50,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
-        views = gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
+        views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     if arguments.json:
         document: dict[str, Any] = {
             "tasks": {view.task.name: [_arm_document(view, one) for one in view.scores] for view in views}
@@ -91,7 +89,7 @@ def show_scores(view: TaskView) -> None:
     rows = []
     for arm in view.scores:
         whole = ArmEntry(arm.arm, costs=arm.costs, statuses=arm.statuses, unsent=arm.unsent)
-        measured = [(f"{one.measure.name} ({one.measure.what})", estimate(one)) for one in arm.measures]
+        measured = [(f"{one.measure.name} ({one.measure.what})", workflow.estimate(one)) for one in arm.measures]
         if measured:
             (name, first), *others = measured
             rows.append(replace(whole, measure=name, estimate=first))
@@ -106,16 +104,14 @@ def _show_notes(view: TaskView) -> None:
 
     for arm in view.scores:
         for score in arm.measures:
-            as_read = estimate_as_read(score)
+            as_read = workflow.estimate_as_read(score)
             if as_read is not None:
-                said = with_interval(as_read)
+                said = workflow.with_interval(as_read)
                 say(f"{arm.arm}: {score.measure.name} would be {said} if answers off the schema were scored as read.")
             if score.bounds is not None:
                 low, high = score.bounds
-                what = (
-                    f"{score.failed} failed and are not scored: between {percent(low)} and {percent(high)} with them"
-                )
-                say(f"{arm.arm}: {what}.")
+                between = f"between {workflow.percent(low)} and {workflow.percent(high)} with them"
+                say(f"{arm.arm}: {score.failed} failed and are not scored: {between}.")
         _show_repeats(arm)
         show_mixed_models(arm)
         if not arm.measures and arm.statuses:
@@ -129,7 +125,7 @@ def show_judges(view: TaskView) -> None:
     """Say how far each judge agrees with people."""
 
     for measure in view.measures:
-        if told := agreement_text(measure):
+        if told := workflow.agreement_text(measure):
             say(f"{told}.", style="yellow")
 
 
@@ -163,11 +159,11 @@ def _show_repeats(arm: ArmScores) -> None:
     """What repeats agree on, and what repair turns came to and cost beside the first."""
 
     if arm.agreement is not None:
-        same = percent(arm.agreement)
+        same = workflow.percent(arm.agreement)
         say(f"{arm.arm}: asked {arm.repeats} times each; {same} of the pairs of repeats answer the same.")
     if arm.second is not None:
         one = arm.second
-        told = [f"{score.measure.name} {with_interval(estimate(score))}" for score in one.measures]
+        told = [f"{score.measure.name} {workflow.with_interval(workflow.estimate(score))}" for score in one.measures]
         cost = f"{money_text(one.costs.money)} beside {money_text(arm.costs.money)}"
         say(f"{arm.arm}: {one.asked} repair turns, {one.in_form} valid; with them {', '.join(told)}, for {cost}.")
 
@@ -183,7 +179,11 @@ def _show_details(arm: ArmScores) -> None:
 
     for score in arm.measures:
         heading(f"{arm.arm}: {score.measure.name}, {len(score.scored)} cases")
-        say(", ".join(f"{name} {with_interval(one)}" for name, one in estimate_figures(score).items()))
+        say(
+            ", ".join(
+                f"{name} {workflow.with_interval(one)}" for name, one in workflow.estimate_figures(score).items()
+            )
+        )
         for table_ in score.tables:
             show_table(table_)
 
@@ -191,7 +191,7 @@ def _show_details(arm: ArmScores) -> None:
 def _show_structure(arm: str, structure: Structure) -> None:
     """Which members of JSON answers come and go."""
 
-    heading(f"{arm}: structure of {structure.answers} answers, {percent(structure.same)} of them alike")
+    heading(f"{arm}: structure of {structure.answers} answers, {workflow.percent(structure.same)} of them alike")
     rows = [
         [
             one.place or "(all)",

@@ -19,7 +19,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
-from drovik.cli.services import agreement, require_sendable
+from drovik.cli.arguments import agreement, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
 from drovik.money import money_text
 

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.arguments import (
     add_choice_arguments,
     add_own_argument,
@@ -17,14 +18,8 @@ from drovik.cli.arguments import (
 )
 from drovik.cli.printing import heading, print_json, say, table
 from drovik.errors import DONE, Problem, UsageError, known_words
-from drovik.evaluation.gathering import gather
-from drovik.images.decode.formats import inspect_source
 from drovik.money import money_text
-from drovik.planning.answers import pictures_sent
-from drovik.planning.rendering import conversation_of
 from drovik.reporting.columns import seconds_text
-from drovik.scoring.json_pointer import ABSENT
-from drovik.scoring.measure import expected_at
 from drovik.text import shortened
 
 if TYPE_CHECKING:
@@ -59,10 +54,10 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsageError(Problem(f"there is no case '{arguments.case}'", known))
     alone = replace(project, cases=(case,))
     with open_store(project.store_path, create=False) as store:
-        views = gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
+        views = workflow.gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
         sent = {
             identity: SentRequest(
-                store.what_was_asked(identity), store.attempts(identity), pictures_sent(store, identity)
+                store.what_was_asked(identity), store.attempts(identity), workflow.pictures_sent(store, identity)
             )
             for view in views
             for by_case in view.identities.values()
@@ -90,7 +85,9 @@ def _show_case(project: Project, case: Case) -> None:
 
     heading(f"case {case.id}  ({project.settings.cases}, {case.place})")
     for picture in case.pictures:
-        facts = inspect_source(project.pictures.read(picture.path), picture.path, project.settings.max_pixels)
+        facts = workflow.inspect_source(
+            project.pictures.read(picture.path), picture.path, project.settings.max_pixels
+        )
         tag = f", tag '{picture.tag}'" if picture.tag else ""
         say(f"picture {picture.path}: {facts.format}, {facts.width} x {facts.height}{tag}")
     for name, value in case.given.items():
@@ -139,8 +136,8 @@ def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace
     answer = view.answers[arm].get(case.id)
     found = []
     for measure in view.measures if answer is not None and answer.value is not None else ():
-        expected = expected_at(measure, view.task, case)
-        traces = measure.traces(answer.value, expected) if answer and expected is not ABSENT else ()
+        expected = workflow.expected_at(measure, view.task, case)
+        traces = measure.traces(answer.value, expected) if answer and expected is not workflow.ABSENT else ()
         if traces:
             found.append((measure.name, traces))
     return found
@@ -157,7 +154,7 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, SentRe
         return "(not about this case)"
     if view.task.after is not None:
         return f"(waits for {view.task.after.task})"
-    conversation = conversation_of(view.task, arm, case)
+    conversation = workflow.conversation_of(view.task, arm, case)
     texts = [getattr(part, "text", "[picture]") for turn in conversation.turns for part in turn.parts]
     return " ".join([conversation.system] * bool(conversation.system) + texts)
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from drovik import workflow
 from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say, table
 from drovik.errors import DOES_NOT_HOLD, DONE
-from drovik.store.repair import check_store, repair_store
 
 EXAMPLE = "drovik store check\n  drovik store repair"
 
@@ -31,7 +31,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _check(path: Path, as_json: bool) -> int:
 
-    found = check_store(path)
+    found = workflow.check_store(path)
     if as_json:
         print_json({"store": str(path), "errors": list(found.errors), "rows": found.rows})
     else:
@@ -47,13 +47,13 @@ def _check(path: Path, as_json: bool) -> int:
 
 def _repair(path: Path, as_json: bool) -> int:
 
-    if path.exists() and not check_store(path).errors:
+    if path.exists() and not workflow.check_store(path).errors:
         if as_json:
             print_json({"store": str(path), "saved": {}, "missing": [], "to_send": 0, "kept": ""})
         else:
             say(f"{path} is whole: there is nothing to repair.")
         return DONE
-    done = repair_store(path)
+    done = workflow.repair_store(path)
     if as_json:
         print_json(
             {

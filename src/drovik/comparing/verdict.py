@@ -20,8 +20,8 @@ from drovik.comparing.statistics import (
 )
 from drovik.errors import DrovikError, Problem, UsageError
 from drovik.heavy import np
-from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.scoring.measure import CaseScore, Measure
+from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats, Weighing

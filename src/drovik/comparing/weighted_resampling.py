@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from drovik.comparing.statistics import SEED, percentile_interval, wilson_interval
 from drovik.heavy import np
-from drovik.scoring.arm_scores import ScoredCase
+from drovik.scoring.scores import ScoredCase
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

@@ -7,9 +7,9 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from drovik.project.tasks import Task
-from drovik.scoring.arm_scores import MeasureScore, ScoredCase
 from drovik.scoring.causes.cause_table import Cause, Owner, cause
 from drovik.scoring.measure import Finding, expected_at
+from drovik.scoring.scores import MeasureScore, ScoredCase
 
 
 @dataclass(frozen=True)

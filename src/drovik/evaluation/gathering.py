@@ -16,12 +16,13 @@ from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.project.tasks import Task, judged_id
-from drovik.scoring.arm_scores import ArmScores, Expectations, score_arm, with_wrong_before
+from drovik.scoring.arm_scores import score_arm, with_wrong_before
 from drovik.scoring.catalogue import measures_of, measures_with_expectations
 from drovik.scoring.json_pointer import Structure, structure_of
 from drovik.scoring.measure import Measure
 from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.judge import Judge
+from drovik.scoring.scores import ArmScores, Expectations
 from drovik.store.store import Store
 
 MARK = 4

@@ -2,15 +2,26 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from drovik.errors import DrovikError
+from drovik.images.inspection import print_of
+
+if TYPE_CHECKING:
+    from drovik.evaluation.gathering import TaskView
+    from drovik.project.reading import Project
+
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
 
 from drovik.evaluation.error_impact import CauseImpact, cause_impacts
 from drovik.evaluation.gathering import TaskView
-from drovik.images.perceptual_hash import NEARLY_THE_SAME, PerceptualHash
+from drovik.images.inspection import NEARLY_THE_SAME, PerceptualHash
 from drovik.parsing.status import Status
 from drovik.scoring.causes.cause_table import (
     ADDED_PROPERTY,
@@ -294,3 +305,28 @@ def near_pairs(prints: Mapping[str, PerceptualHash]) -> list[tuple[str, str]]:
             if (one, other) not in pairs and prints[one].is_nearly(prints[other]):
                 pairs.add((one, other))
     return sorted(pairs)
+
+
+def near_duplicates(project: Project, views: Sequence[TaskView]) -> list[NearDuplicates]:
+    """Cases with nearly the same picture and different expected outputs; what cannot be read is left out."""
+
+    views = [view for view in views if view.task.judges is None]  # a judge's cases share their pictures
+    cases: dict[str, list[str]] = {}
+    for case in {case.id: case for view in views for case in view.cases}.values():
+        if len(case.pictures) == 1:
+            cases.setdefault(case.pictures[0].path, []).append(case.id)
+    prints = {}
+    for path in cases:
+        try:
+            prints[path] = print_of(project.pictures.read(path), path, project.settings.max_pixels)
+        except DrovikError:
+            continue
+    expected = {
+        view.task.name: {
+            case.id: json.dumps(case.expected[view.task.name], ensure_ascii=False, sort_keys=True)
+            for case in view.cases
+            if view.task.name in case.expected
+        }
+        for view in views
+    }
+    return near_duplicates_of(prints, cases, expected)

@@ -9,7 +9,7 @@ from typing import Any
 from drovik.comparing.verdict import Estimate, Verdict, p_value, percent, points
 from drovik.money import money_text
 from drovik.parsing.status import STATUSES
-from drovik.scoring.arm_scores import Costs
+from drovik.scoring.scores import Costs
 
 
 @dataclass(frozen=True)

@@ -39,8 +39,8 @@ from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.reporting.columns import PAGE, ArmEntry, cells, titles
 from drovik.reporting.records import interval_figure
-from drovik.scoring.arm_scores import ArmScores, MeasureScore
 from drovik.scoring.measure import Finding
+from drovik.scoring.scores import ArmScores, MeasureScore
 from drovik.text import visible
 from drovik.version import __version__
 

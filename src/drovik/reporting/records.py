@@ -6,16 +6,27 @@ Scores and verdicts as plain values for `--json`.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from html import escape
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+from drovik.comparing.verdict import percent
+from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
+
+if TYPE_CHECKING:
+    from drovik.evaluation.gathering import TaskView
+    from drovik.evaluation.suspects import Contradiction, NearDuplicates, SuspectLabel
+    from drovik.project.reading import Project
+
+from html import escape
+from typing import TYPE_CHECKING
+
 from drovik.comparing.judge_agreement import agreement_text
-from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, percent, verdict_text
+from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, verdict_text
 from drovik.reporting.columns import COST_MEMBERS, ESTIMATE_MEMBERS, ArmEntry, members
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
-    from drovik.scoring.arm_scores import ArmScores, Costs, MeasureScore, RepairTurns
+    from drovik.scoring.scores import ArmScores, Costs, MeasureScore, RepairTurns
 
 
 _LEFT, _RIGHT, _ROW, _TOP = 190, 70, 30, 26
@@ -123,4 +134,45 @@ def verdict_document(verdict: Verdict) -> dict[str, Any]:
         "improved": list(verdict.improved),
         "worsened": list(verdict.worsened),
         "in_words": verdict_text(verdict),
+    }
+
+
+def causes_document(view: TaskView) -> list[dict[str, Any]]:
+    """What to fix first, as plain values."""
+
+    return [
+        {
+            "arm": arm,
+            "measure": measure,
+            "causes": [
+                {
+                    "cause": one.cause,
+                    "cases": one.cases,
+                    "findings": one.findings,
+                    "right_without_it": one.alone,
+                    "suspects": one.suspects,
+                    "score": one.score,
+                    "score_if_fixed": one.without,
+                    "owner": one.owner,
+                    "remedy": one.remedy,
+                    "line": one.line,
+                    "examples": list(one.examples),
+                }
+                for one in causes
+            ],
+        }
+        for arm, measure, causes in impacts_of(view)
+    ]
+
+
+def suspects_document(project: Project, views: Sequence[TaskView]) -> dict[str, Any]:
+    """Suspect expected outputs, as plain values."""
+
+    def plain(found: Sequence[SuspectLabel | NearDuplicates | Contradiction]) -> list[dict[str, Any]]:
+        return [asdict(one) for one in found]
+
+    return {
+        "against_the_models": plain([one for view in views for one in suspects_of(view)]),
+        "nearly_the_same_picture": plain(near_duplicates(project, views)),
+        "across_tasks": plain(contradictions([view for view in views if view.task.judges is None])),
     }

@@ -3,14 +3,11 @@
 from __future__ import annotations
 
 import json
-import statistics
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from decimal import Decimal
-from typing import TYPE_CHECKING, NamedTuple
+from dataclasses import replace
+from typing import TYPE_CHECKING
 
-from drovik.money import add_money
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.project.cases import Case
@@ -24,160 +21,22 @@ from drovik.scoring.causes.cause_table import (
     SHOULD_HAVE_DECLINED,
 )
 from drovik.scoring.causes.label_causes import explained, other_case_answered
-from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import (
     UNTOLD,
     AnswerContext,
     CannotScore,
-    CaseScore,
     Finding,
     Measure,
-    Table,
-    expected_at,
     mean_of,
 )
+from drovik.scoring.scores import ArmScores, Expectations, MeasureScore, RepairTurns, ScoredCase, costs_of
 
 if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats
+    pass
 
 
 MOST_COMPARED = 500_000
 """Characters of an answer. A longer one is a model that has lost its way: seconds of every measure, and a miss."""
-
-
-class ScoredCase(NamedTuple):
-    """A case that has an expected output. `score` is None where it is unanswered: not sent, or failed.
-
-    `as_read` is what an answer off the schema would score if it had been in form. Where the case was asked several
-    times, `score` is the mean over the `repeats`, and `answer` is that of the first.
-    """
-
-    case: Case
-    answer: Answer | None
-    score: CaseScore | None
-    as_read: CaseScore | None = None
-    repeats: tuple[ScoredCase, ...] = ()
-    note: str = ""
-
-    @property
-    def answers(self) -> tuple[Answer, ...]:
-        """The answers of all repeats."""
-        return tuple(one.answer for one in self.repeats or (self,) if one.answer is not None)
-
-
-@dataclass(frozen=True, eq=False)
-class MeasureScore:
-    """One measure of one arm. `bounds` are the score if all failed cases were wrong, and if all were right; `totals`
-    are the added-up statistics.
-    """
-
-    measure: Measure
-    cases: tuple[ScoredCase, ...]
-    value: float
-    bounds: tuple[float, float] | None
-    tables: tuple[Table, ...]
-    totals: Floats
-
-    @property
-    def scored(self) -> tuple[ScoredCase, ...]:
-        """The cases that have a score."""
-        return tuple(one for one in self.cases if one.score is not None)
-
-    @property
-    def as_read(self) -> tuple[ScoredCase, ...]:
-        """The cases with a score, with answers off the schema scored as they were read; empty where none was."""
-        if all(one.as_read is None for one in self.scored):
-            return ()
-        return tuple(one._replace(score=one.as_read or one.score) for one in self.scored)
-
-    @property
-    def failed(self) -> int:
-        """How many cases have no reply after all tries, or none that the measure could score."""
-        return sum(one.score is None and bool(one.answers) for one in self.cases)
-
-    @property
-    def unscored(self) -> tuple[str, ...]:
-        """Why answers have no score, where that is the measure's own failure: a note for each."""
-        return tuple(one.note for one in self.cases if one.note)
-
-
-@dataclass(frozen=True)
-class Costs:
-    """What an arm's answers took. Money by currency; seconds are the median; None where nothing is known."""
-
-    answers: int
-    input_tokens: int
-    output_tokens: int
-    money: Mapping[str, Decimal]
-    seconds: float | None
-    reported_models: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class RepairTurns:
-    """What repair turns came to: how many there were, how many are in form, the scores with them, what they cost."""
-
-    asked: int
-    in_form: int
-    measures: tuple[MeasureScore, ...]
-    costs: Costs
-
-
-@dataclass(frozen=True)
-class ArmScores:
-    """All that is known of one arm in one task. `unsent` counts what has no answer as yet.
-
-    Scores and costs are those of the first replies; `second` is what repair turns add. `repeats` is how often each
-    case is asked, `agreement` the share of pairs of repeats that answer the same.
-    """
-
-    task: str
-    arm: str
-    statuses: Mapping[str, int]
-    how: Mapping[str, int]
-    unsent: int
-    costs: Costs
-    measures: tuple[MeasureScore, ...]
-    second: RepairTurns | None = None
-    repeats: int = 1
-    agreement: float | None = None
-    not_scored: Mapping[str, str] = field(default_factory=dict)
-    """Why measures could score no answer at all, where that is their own failure, by their names."""
-    decide_on: str | None = None
-    """The measure that the task is decided on."""
-
-    def measure(self, name: str) -> MeasureScore | None:
-        """The score of that measure, if it has one."""
-        return next((one for one in self.measures if one.measure.name == name), None)
-
-
-class Expectations:
-    """What the measures of a task look at in each case's expected output, and what that is known by.
-
-    Found once for all arms that are scored about the same cases.
-    """
-
-    def __init__(self, task: Task) -> None:
-        self.task = task
-        self._expected: dict[str, dict[str, object]] = {}
-        self._traits: dict[str, dict[str, frozenset[str]]] = {}
-
-    def of(self, measure: Measure, cases: Sequence[Case]) -> dict[str, object]:
-        """What a measure looks at, by the ids of those cases that have an expected output for it."""
-        known = self._expected.setdefault(measure.name, {})
-        for case in cases:
-            if case.id not in known:
-                known[case.id] = expected_at(measure, self.task, case)
-        return {case.id: one for case in cases if (one := known[case.id]) is not ABSENT}
-
-    def traits(self, measure: Measure, cases: Sequence[Case]) -> dict[str, frozenset[str]]:
-        """What each of these expected outputs is known by, by case."""
-        known = self._traits.setdefault(measure.name, {})
-        expected = self.of(measure, cases)
-        for case, one in expected.items():
-            if case not in known:
-                known[case] = measure.traits(one)
-        return {case: known[case] for case in expected}
 
 
 Repeats = Mapping[str, Sequence[Answer | None]]
@@ -424,20 +283,3 @@ def score_case(
         plain = tuple(one._replace(effect=()) for one in findings)
         return ScoredCase(case, answer, measure.worst(expected, "")._replace(findings=plain), read)
     return ScoredCase(case, answer, measure.worst(expected, OF_STATUS[answer.status]))
-
-
-def costs_of(answers: Sequence[Answer]) -> Costs:
-    """What answers took: tokens, money by currency, and the median of their seconds."""
-    money: dict[str, Decimal] = {}
-    for one in answers:
-        if one.spent:
-            add_money(money, one.spent.currency, one.spent.amount)
-    seconds = [one.seconds for one in answers if one.seconds is not None]
-    return Costs(
-        len(answers),
-        sum(one.input_tokens or 0 for one in answers),
-        sum(one.output_tokens or 0 for one in answers),
-        money,
-        statistics.median(seconds) if seconds else None,
-        tuple(sorted({one.model for one in answers if one.model})),
-    )

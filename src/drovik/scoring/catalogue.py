@@ -9,6 +9,7 @@ from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.project.toml_files import remedy_for
+from drovik.scoring.extensions import added, extensions
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import Measure, expected_at, read_table
 from drovik.scoring.measures.boxes import Boxes, Points
@@ -34,10 +35,12 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
     found = []
     for written in task.measures:
         place = f"measures.{written.name}"
-        kind = MEASURES.get(written.type)
+        kind = MEASURES.get(written.type) or added("drovik.measures", written.type, Measure)
         if kind is None:
             what = f"there is no measure of type '{written.type}'"
-            remedy = remedy_for(written.type) or known_words(written.type, MEASURES)
+            remedy = remedy_for(written.type) or known_words(
+                written.type, [*MEASURES, *extensions("drovik.measures")]
+            )
             problems.append(Problem(what, remedy, task.file, f"{place}.type"))
             continue
         table: Any = read_table(kind, written.table, place, task, problems)

@@ -22,8 +22,7 @@ from drovik.project.spending import CountedTokens
 from drovik.store.records import Reply
 from drovik.store.store import Store
 from drovik.transport.http import HttpReply, NoReply
-from drovik.transport.listener import AttemptEnd, Listener
-from drovik.transport.outcomes import Outcome, outcome_of, outcome_of_error
+from drovik.transport.outcomes import AttemptEnd, Listener, Outcome, outcome_of, outcome_of_error
 from drovik.transport.preparer import PreparedRequest
 from drovik.transport.queue import Tally
 from drovik.transport.secret import StreamFilter

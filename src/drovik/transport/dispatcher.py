@@ -38,9 +38,8 @@ from drovik.store.database import store_error
 from drovik.store.store import Store
 from drovik.transport.attempt import AttemptRunner, NotClaimed, OverBudget
 from drovik.transport.http import RestingConnector
-from drovik.transport.listener import Listener
 from drovik.transport.local_service import local_service, warm
-from drovik.transport.outcomes import Outcome, wait_before
+from drovik.transport.outcomes import Listener, Outcome, wait_before
 from drovik.transport.preparer import PreparedRequest, Preparer
 from drovik.transport.queue import Queue, Tally, lending, takes_addresses
 from drovik.transport.session import EndpointSession

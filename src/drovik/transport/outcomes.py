@@ -2,6 +2,8 @@
 
 All of it follows from the HTTP status, the error's words, and what the dialect says of them; nothing here
 knows any one service.
+
+Hearing what comes of each request while it is sent.
 """
 
 from __future__ import annotations
@@ -12,9 +14,12 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
-from typing import Literal
+from typing import Literal, Protocol
 
+from drovik.dialects.response import ParsedReply
+from drovik.planning.plan import Request
 from drovik.project.dialects import ErrorWords
+from drovik.store.records import Reply
 
 Kind = Literal[
     "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
@@ -146,3 +151,26 @@ def wait_before(try_: int, asked_for: float | None, chance: random.Random) -> fl
     if asked_for is None:
         return own
     return max(own, asked_for * chance.uniform(1.0, 1.1))
+
+
+@dataclass(frozen=True)
+class AttemptEnd:
+    """How an attempt ended; no reply where none came whole."""
+
+    outcome: Outcome
+    parsed: ParsedReply | None
+    reply: Reply | None
+    seconds: float
+
+
+class Listener(Protocol):
+    """Hears what comes of each request while it is sent."""
+
+    def begins(self, request: Request, try_: int) -> None:
+        """A request is about to leave."""
+
+    def text(self, request: Request, text: str) -> None:
+        """More of an answer's text came."""
+
+    def ended(self, request: Request, ending: AttemptEnd) -> None:
+        """An attempt came to an end."""

@@ -1,6 +1,7 @@
 """What the commands and Python users call: reading a project, planning, sending, asking, evaluating. Nothing prints.
 
-The modules behind are loaded at the first use of what is in them, so that `drovik --help` needs none.
+What is behind is loaded at its first use, so that `drovik --help` needs none of it. Commands take their work from
+here alone (tests/test_architecture.py).
 """
 
 from __future__ import annotations
@@ -9,6 +10,49 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from drovik.comparing.judge_agreement import agreement_text
+    from drovik.comparing.verdict import (
+        compare_arms,
+        estimate,
+        estimate_as_read,
+        estimate_figures,
+        headline_verdicts,
+        percent,
+        rank,
+        verdict_text,
+        with_interval,
+    )
+    from drovik.dialects.learn.files import free_model_name
+    from drovik.dialects.learn.sample_dialect import dialect_there, learn, write_learned
+    from drovik.dialects.learn.samples import read_reply, read_sample
+    from drovik.dialects.learn.shell import SampleFiles
+    from drovik.dialects.request import RequestWriter
+    from drovik.evaluation.drift import drift_of
+    from drovik.evaluation.gathering import gather
+    from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
+    from drovik.images.decode.formats import inspect_source
+    from drovik.images.prepare import prepare, thumbnail
+    from drovik.parsing.answer_text import Answer, Reader
+    from drovik.parsing.status import STATUSES, Status
+    from drovik.planning.answers import answers_for, pictures_sent
+    from drovik.planning.rendering import conversation_of
+    from drovik.planning.sources import Question, adhoc_project
+    from drovik.project.arms import digest
+    from drovik.project.case_writing import write_region
+    from drovik.project.cases import Case, Picture, prep_for
+    from drovik.project.keys import keep_in_keyring, shown_key
+    from drovik.project.schemas import check_schema
+    from drovik.project.settings import Name, ProjectFile, read_settings
+    from drovik.project.spending import Spending
+    from drovik.scoring.agreement import agreement
+    from drovik.scoring.json_pointer import ABSENT
+    from drovik.scoring.measure import expected_at
+    from drovik.store.repair import check_store, repair_store
+    from drovik.store.store import Store
+    from drovik.transport.http import NoReply
+    from drovik.transport.local_service import local_service
+    from drovik.transport.outcomes import REMEDIES
+    from drovik.transport.session import EndpointSession
     from drovik.workflow.asking import (
         AdhocAnswer,
         AskResult,
@@ -22,67 +66,219 @@ if TYPE_CHECKING:
         wants_bytes,
         with_id,
     )
+    from drovik.workflow.checking import everything_wrong
+    from drovik.workflow.cropping import cropped, crops_into_cases, read_box
+    from drovik.workflow.endpoint_trial import first_reply, try_endpoint
     from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
-    from drovik.workflow.plan import Planned, Selection, make_plan
-    from drovik.workflow.projects import check_project, load_project
+    from drovik.workflow.model_list import list_models
+    from drovik.workflow.picture_arguments import CommandWords, NamedPicture, named_pictures, sort_words
+    from drovik.workflow.pictures import (
+        PictureFile,
+        SourcePicture,
+        chosen_preps,
+        counting_models,
+        file_record,
+        inspect_pictures,
+        picture_record,
+        sent_boxes,
+        sources,
+        tokens_and_money,
+    )
+    from drovik.workflow.plan import Planned, Selection, check_project, load_project, make_plan
+    from drovik.workflow.saved_project import SavedProject, require_storable, save_project
     from drovik.workflow.services import (
         USERS,
         Services,
+        amounts,
         budget_for,
         concurrency_bound,
         require_agreed_folders,
+        require_sendable,
         services_at,
         users_folder,
     )
     from drovik.workflow.session import dispatcher_for, send
 
 __all__ = [
+    "ABSENT",
+    "REMEDIES",
+    "STATUSES",
     "USERS",
     "AdhocAnswer",
+    "Answer",
     "AskResult",
+    "Case",
+    "CommandWords",
+    "EndpointSession",
+    "Name",
+    "NamedPicture",
+    "NoReply",
+    "Picture",
+    "PictureFile",
     "Planned",
+    "ProjectFile",
+    "Question",
+    "Reader",
+    "RequestWriter",
+    "SampleFiles",
+    "SavedProject",
     "Selection",
     "SendingEstimate",
     "Services",
+    "SourcePicture",
+    "Spending",
+    "Status",
+    "Store",
+    "adhoc_project",
+    "agreement",
+    "agreement_text",
+    "amounts",
+    "answers_for",
     "ask_adhoc",
     "budget_for",
     "check_project",
+    "check_schema",
+    "check_store",
     "chosen_models",
+    "chosen_preps",
+    "compare_arms",
     "concurrency_bound",
+    "contradictions",
+    "conversation_of",
+    "counting_models",
+    "cropped",
+    "crops_into_cases",
+    "dialect_there",
+    "digest",
     "dispatcher_for",
+    "drift_of",
+    "estimate",
+    "estimate_as_read",
+    "estimate_figures",
     "estimate_sending",
     "estimates_and_bills",
+    "everything_wrong",
+    "expected_at",
     "failure_of",
+    "file_record",
+    "first_reply",
+    "free_model_name",
+    "gather",
+    "headline_verdicts",
+    "impacts_of",
+    "inspect_pictures",
+    "inspect_source",
     "keep_estimate",
+    "keep_in_keyring",
+    "learn",
+    "list_models",
     "load_project",
+    "local_service",
     "make_plan",
+    "named_pictures",
+    "near_duplicates",
+    "percent",
+    "picture_record",
+    "pictures_sent",
+    "prep_for",
     "prep_of",
+    "prepare",
     "question_with",
+    "rank",
+    "read_box",
+    "read_reply",
+    "read_sample",
+    "read_settings",
+    "repair_store",
     "require_agreed_folders",
+    "require_sendable",
     "require_slots",
+    "require_storable",
+    "save_project",
     "send",
+    "sent_boxes",
     "services_at",
     "settings_for",
+    "shown_key",
+    "sort_words",
+    "sources",
+    "suspects_of",
+    "thumbnail",
+    "tokens_and_money",
+    "try_endpoint",
     "users_folder",
+    "verdict_text",
     "wants_bytes",
     "with_id",
+    "with_interval",
+    "write_learned",
+    "write_region",
 ]
 
 _NAMES_OF = {
-    "asking": (
-        "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of question_with require_slots "
-        "settings_for wants_bytes with_id"
+    "comparing.judge_agreement": "agreement_text",
+    "comparing.verdict": (
+        "compare_arms estimate estimate_as_read estimate_figures headline_verdicts percent "
+        "rank verdict_text with_interval"
     ),
-    "estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
-    "plan": "Planned Selection make_plan",
-    "projects": "check_project load_project",
-    "services": "Services USERS budget_for concurrency_bound require_agreed_folders services_at users_folder",
-    "session": "dispatcher_for send",
+    "dialects.learn.files": "free_model_name",
+    "dialects.learn.sample_dialect": "dialect_there learn write_learned",
+    "dialects.learn.samples": "read_reply read_sample",
+    "dialects.learn.shell": "SampleFiles",
+    "dialects.request": "RequestWriter",
+    "evaluation.drift": "drift_of",
+    "evaluation.gathering": "gather",
+    "evaluation.suspects": "contradictions impacts_of near_duplicates suspects_of",
+    "images.decode.formats": "inspect_source",
+    "images.prepare": "prepare thumbnail",
+    "parsing.answer_text": "Answer Reader",
+    "parsing.status": "STATUSES Status",
+    "planning.answers": "answers_for pictures_sent",
+    "planning.rendering": "conversation_of",
+    "planning.sources": "Question adhoc_project",
+    "project.arms": "digest",
+    "project.case_writing": "write_region",
+    "project.cases": "Case Picture prep_for",
+    "project.keys": "keep_in_keyring shown_key",
+    "project.schemas": "check_schema",
+    "project.settings": "Name ProjectFile read_settings",
+    "project.spending": "Spending",
+    "scoring.agreement": "agreement",
+    "scoring.json_pointer": "ABSENT",
+    "scoring.measure": "expected_at",
+    "store.repair": "check_store repair_store",
+    "store.store": "Store",
+    "transport.http": "NoReply",
+    "transport.local_service": "local_service",
+    "transport.outcomes": "REMEDIES",
+    "transport.session": "EndpointSession",
+    "workflow.asking": (
+        "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of question_with "
+        "require_slots settings_for wants_bytes with_id"
+    ),
+    "workflow.checking": "everything_wrong",
+    "workflow.cropping": "cropped crops_into_cases read_box",
+    "workflow.endpoint_trial": "first_reply try_endpoint",
+    "workflow.estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
+    "workflow.model_list": "list_models",
+    "workflow.picture_arguments": "CommandWords NamedPicture named_pictures sort_words",
+    "workflow.pictures": (
+        "PictureFile SourcePicture chosen_preps counting_models file_record inspect_pictures "
+        "picture_record sent_boxes sources tokens_and_money"
+    ),
+    "workflow.plan": "Planned Selection check_project load_project make_plan",
+    "workflow.saved_project": "SavedProject require_storable save_project",
+    "workflow.services": (
+        "Services USERS amounts budget_for concurrency_bound require_agreed_folders "
+        "require_sendable services_at users_folder"
+    ),
+    "workflow.session": "dispatcher_for send",
 }
+"""Where each name is, by the module."""
 _MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names.split()}
 
 
 def __getattr__(name: str) -> Any:
     if name not in _MODULE_OF:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    return getattr(import_module(f"{__name__}.{_MODULE_OF[name]}"), name)
+    return getattr(import_module(f"drovik.{_MODULE_OF[name]}"), name)

@@ -43,7 +43,7 @@ from collections.abc import Awaitable
 from typing import Protocol
 
 from drovik.transport.dispatcher import Dispatcher, SendingOptions
-from drovik.transport.listener import Listener
+from drovik.transport.outcomes import Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
 from drovik.workflow.services import Services

@@ -1,27 +1,71 @@
-"""What there is to send: the chosen tasks and arms, all cases or a sample, again or to see whether it is still so."""
+"""Reading a project: all that can be found wrong with it without opening pictures or looking for keys.
+
+What there is to send: the chosen tasks and arms, all cases or a sample, again or to see whether it is still so.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
+from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.planning.plan import plan_sending
+from drovik.dialects.checking import check_places, check_reply_form, check_request_form, unsent_settings
+from drovik.errors import Problem, ProjectError
+from drovik.evaluation.gathering import chosen_tasks
+from drovik.planning.answers import with_status
+from drovik.planning.conversation import next_request, threads_of_task
+from drovik.planning.plan import plan_sending, sample_of_asks, sample_of_cases
+from drovik.planning.sources import source_digests
+from drovik.project.arms import arms_of, check_arm_words, fitting_arms
+from drovik.project.reading import Project, read_project
+from drovik.scoring.catalogue import check_cases, measures_of
 
 if TYPE_CHECKING:
     from drovik.planning.plan import Plan, Request, Thread
     from drovik.planning.sources import Sources
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
-    from drovik.project.reading import Project
     from drovik.store.store import Store
-from drovik.evaluation.gathering import chosen_tasks
-from drovik.planning.answers import with_status
-from drovik.planning.conversation import next_request, threads_of_task
-from drovik.planning.plan import sample_of_asks, sample_of_cases
-from drovik.planning.sources import source_digests
-from drovik.project.arms import arms_of, check_arm_words, fitting_arms
+
+
+def check_project(folder: Path) -> tuple[Project | None, list[Problem]]:
+    """A project with every problem that can be found without opening pictures or looking for keys."""
+
+    project, problems = read_project(folder)
+    if project is None:
+        return None, problems
+    for name, dialect in project.dialects.items():
+        file = f"dialects/{name}.toml"
+        found = check_request_form(dialect, file) + check_reply_form(dialect, file)
+        problems += found
+        for model_name, model in project.settings.models.items():
+            endpoint = project.settings.endpoints.get(model.endpoint)
+            if not found and endpoint and endpoint.dialect == name:
+                for setting in unsent_settings(model.settings, dialect):
+                    what = f"'{setting}' would not be sent: {file} has no slot for it"
+                    remedy = f"put {{{setting}?}} into its body, or take the setting out"
+                    problems.append(Problem(what, remedy, "drovik.toml", f"models.{model_name}.settings"))
+    if not problems:
+        problems += check_places(project)
+    for task in project.tasks:
+        before = len(problems)
+        measures = measures_of(task, problems)
+        if len(problems) == before:  # what is expected cannot be held against half a table
+            problems += check_cases(task, measures, project.cases, project.settings.cases)
+    return project, problems
+
+
+def load_project(folder: Path) -> Project:
+    """A project with nothing wrong in it.
+
+    :raises ProjectError: with everything that is wrong.
+    """
+    project, problems = check_project(folder)
+    if project is None or problems:
+        raise ProjectError(problems)
+    return project
 
 
 @dataclass(frozen=True)

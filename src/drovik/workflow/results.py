@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 from drovik.comparing.verdict import compare_arms, estimate, rank
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.gathering import TaskView
-from drovik.reporting.records import estimate_document, verdict_document
-from drovik.scoring.arm_scores import ArmScores
+from drovik.evaluation.suspects import suspects_of
+from drovik.reporting.records import causes_document, estimate_document, verdict_document
+from drovik.scoring.scores import ArmScores
 
 if TYPE_CHECKING:
     from pandas import DataFrame
 
-Kind = Literal["measures", "cases", "findings"]
+Kind = Literal["measures", "cases", "findings", "causes", "suspects"]
 
 
 @dataclass(frozen=True)
@@ -45,12 +46,17 @@ class Scores:
         """Plain dictionaries.
 
         :param kind: "measures", one an arm and measure, with its score, interval and number of cases; "cases", one an
-            arm, measure and case; "findings", one a difference that was found, with its cause.
+            arm, measure and case; "findings", one a difference that was found, with its cause; "causes", one an arm,
+            measure and cause, with the score if it were fixed; "suspects", one an expected output that models agree
+            against.
         """
-        make = {"measures": _measure_rows, "cases": _case_rows, "findings": _finding_rows}
-        if kind not in make:
-            raise UsageError(Problem(f"there are no rows of '{kind}'", known_words(kind, make)))
-        return [row for view in self.views for arm in view.scores for row in make[kind](arm)]
+        by_arm = {"measures": _measure_rows, "cases": _case_rows, "findings": _finding_rows}
+        by_task = {"causes": _cause_rows, "suspects": _suspect_rows}
+        if kind in by_task:
+            return [row for view in self.views for row in by_task[kind](view)]
+        if kind not in by_arm:
+            raise UsageError(Problem(f"there are no rows of '{kind}'", known_words(kind, [*by_arm, *by_task])))
+        return [row for view in self.views for arm in view.scores for row in by_arm[kind](arm)]
 
     def to_frame(self, kind: Kind = "measures") -> DataFrame:
         """The rows as a data frame of pandas.
@@ -89,6 +95,16 @@ def _finding_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
                     "where": found.where, "expected": found.expected, "got": found.got, "cause": found.cause,
                     "note": found.note,
                 }  # fmt: skip
+
+
+def _cause_rows(view: TaskView) -> Iterator[dict[str, Any]]:
+    for one in causes_document(view):
+        for cause in one["causes"]:
+            yield {"task": view.task.name, "arm": one["arm"], "measure": one["measure"], **cause}
+
+
+def _suspect_rows(view: TaskView) -> Iterator[dict[str, Any]]:
+    return (asdict(one) for one in suspects_of(view))
 
 
 def compare(first: ArmScores, second: ArmScores, measure: str | None = None) -> dict[str, Any]:

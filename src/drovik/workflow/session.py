@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
+from drovik.errors import Problem
 from drovik.evaluation.gathering import gather
 from drovik.planning.plan import Request
 from drovik.project.arms import Arm, arms_of
@@ -23,12 +24,12 @@ from drovik.project.tasks import Task
 from drovik.store.claims import Budget
 from drovik.store.store import Store
 from drovik.transport.dispatcher import Dispatcher, SendingOptions
-from drovik.transport.listener import AttemptEnd, Listener
+from drovik.transport.outcomes import AttemptEnd, Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
+from drovik.workflow.checking import everything_wrong
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
-from drovik.workflow.plan import Planned, Selection, make_plan
-from drovik.workflow.projects import load_project
+from drovik.workflow.plan import Planned, Selection, load_project, make_plan
 from drovik.workflow.results import Scores
 from drovik.workflow.services import Services, budget_for, concurrency_bound, require_agreed_folders, require_sendable
 
@@ -168,6 +169,10 @@ class OpenProject:
     def arms(self) -> dict[str, tuple[Arm, ...]]:
         """The arms (each a model with a prompt version and a prep) by task."""
         return {task.name: arms_of(task, self.project.settings) for task in self.project.tasks}
+
+    def problems(self) -> list[Problem]:
+        """All that is wrong with the project as its files are now, which `drovik check` prints."""
+        return everything_wrong(self.folder)[1]
 
     def plan(
         self, *, task: Names = None, arm: Names = None, sample: int | None = None, seed: int = 1, resend: Names = ()

@@ -11,23 +11,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.arguments import all_services, require_sendable
 from drovik.cli.ask.files import Files
-from drovik.cli.ask.save_project import require_storable, save_project
 from drovik.cli.ask.shown import AnswerPrinter, document, endpoints_of, pictures_of, show
-from drovik.cli.pictures.given import named_pictures, sort_words
 from drovik.cli.printing import print_json, say
 from drovik.cli.sending import until_stopped
-from drovik.cli.services import all_services, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem, UsageError
 from drovik.files import read_json
-from drovik.parsing.status import Status
-from drovik.project.schemas import check_schema
-from drovik.store.store import Store
 
 if TYPE_CHECKING:
-    from drovik.cli.pictures.given import CommandWords, NamedPicture
     from drovik.planning.sources import Question
     from drovik.workflow.asking import AskResult
+    from drovik.workflow.picture_arguments import CommandWords, NamedPicture
     from drovik.workflow.services import Services
 
 
@@ -99,22 +94,22 @@ def run(arguments: argparse.Namespace) -> int:
 
     services, by_id = workflow.with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
     models = workflow.chosen_models(services, [*(arguments.model or ()), *by_id])
-    words = sort_words(arguments.words, arguments.question)
+    words = workflow.sort_words(arguments.words, arguments.question)
     _see_that_it_fits(arguments, words)
     if arguments.keep:
-        require_storable(arguments.keep)
+        workflow.require_storable(arguments.keep)
     settings = workflow.settings_for(
         services, models, workflow.prep_of(services, arguments.prep), overrides_of(arguments)
     )
     workflow.require_slots(services, settings)
     question = _question(arguments, words, services, models)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
-        given = named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
+        given = workflow.named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
         each = bool(words.folders) or arguments.each
         cases = _cases(given, each)
         kept = Files(arguments, settings, question, len(models) > 1)
         single = len(cases) * len(models) * arguments.repeat == 1 and not arguments.json
-        with Store(Path(folder) / "store" / "asked.sqlite") as store:
+        with workflow.Store(Path(folder) / "store" / "asked.sqlite") as store:
             hears = AnswerPrinter(stream=single and question.schema is None and not kept.files, whole=kept.take)
             require_sendable(services, endpoints_of(settings), arguments.trust)
             asking = workflow.ask_adhoc(
@@ -127,7 +122,7 @@ def run(arguments: argparse.Namespace) -> int:
             else:
                 show(asked, hears, kept, question, len(models) > 1)
             if arguments.keep:
-                save_project(arguments.keep, services, made, question, cases, store, asked)
+                _say_kept(workflow.save_project(arguments.keep, services, made, question, cases, store))
     return _code(asked)
 
 
@@ -157,6 +152,12 @@ def _cases(given: Sequence[NamedPicture], each: bool) -> list[tuple[str, list[Na
     return cases
 
 
+def _say_kept(kept: workflow.SavedProject) -> None:
+    cases = f"{kept.added} new {'case' if kept.added == 1 else 'cases'}"
+    came = f"{kept.answers} {'answer' if kept.answers == 1 else 'answers'} came along and will not be sent again"
+    say(f"Kept in {kept.folder}: {', '.join([*kept.written, cases])}; {came}.")
+
+
 def _question(
     arguments: argparse.Namespace, words: CommandWords, services: Services, models: Sequence[str]
 ) -> Question:
@@ -170,7 +171,7 @@ def _schema(arguments: argparse.Namespace) -> Mapping[str, Any] | None:
         return None
 
     schema = read_json(arguments.schema, str(arguments.schema))
-    problems = check_schema(schema, str(arguments.schema))
+    problems = workflow.check_schema(schema, str(arguments.schema))
     if problems:
         raise UsageError(problems)
     return dict(schema)
@@ -205,4 +206,4 @@ def _code(asked: AskResult) -> int:
         return INTERRUPTED
     if asked.missing:
         return NO_SERVICE
-    return DOES_NOT_HOLD if any(one.answer.status is not Status.OK for one in asked.answers) else DONE
+    return DOES_NOT_HOLD if any(one.answer.status is not workflow.Status.OK for one in asked.answers) else DONE

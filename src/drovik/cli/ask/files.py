@@ -11,18 +11,16 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.errors import Problem, UsageError
 from drovik.files import read_text, write_whole
-from drovik.parsing.answer_text import Answer, Reader
-from drovik.project.arms import digest
 from drovik.text import visible
 
 if TYPE_CHECKING:
-    from drovik.parsing.answer_text import Answer
     from drovik.planning.plan import Request
     from drovik.planning.sources import Question
     from drovik.project.settings import ProjectFile
-    from drovik.transport.listener import AttemptEnd
+    from drovik.transport.outcomes import AttemptEnd
 
 
 COLUMNS = (
@@ -92,7 +90,7 @@ class AnswerTable:
             file.seek(-1, os.SEEK_END)
             return file.read() == b"\n"
 
-    def add(self, name: str, model: str, time: int, answer: Answer) -> None:
+    def add(self, name: str, model: str, time: int, answer: workflow.Answer) -> None:
         """Add a row."""
         value = answer.value if isinstance(answer.value, dict) else {}
         spent = answer.spent
@@ -142,7 +140,7 @@ class AnswerFolder:
         """Whether an answer is there."""
         return self.file(name, model, time).exists()
 
-    def add(self, name: str, model: str, time: int, answer: Answer) -> None:
+    def add(self, name: str, model: str, time: int, answer: workflow.Answer) -> None:
         """Write an answer."""
 
         text = answer.text
@@ -159,12 +157,12 @@ class Files:
     ) -> None:
 
         form = "json" if question.schema is not None else "text"
-        self._reader = Reader(form, question.schema)
+        self._reader = workflow.Reader(form, question.schema)
         fields = list((question.schema or {}).get("properties", {}))
         asked = {"text": question.text, "system": question.system, "schema": question.schema}
         models = {name: one.canonical() for name, one in settings.models.items()}
         preps = {name: one.canonical() for name, one in settings.preps.items()}
-        self.mark = digest({"asked": asked, "models": models, "preps": preps})[:12]
+        self.mark = workflow.digest({"asked": asked, "models": models, "preps": preps})[:12]
         self.table: AnswerTable | None = AnswerTable(arguments.table, fields, self.mark) if arguments.table else None
         self.folder: AnswerFolder | None = None
         if arguments.out:
@@ -198,7 +196,7 @@ class Files:
         self.written += 1
 
 
-def answer_of(reader: Any, ending: AttemptEnd) -> Answer:
+def answer_of(reader: Any, ending: AttemptEnd) -> workflow.Answer:
     """The answer in a reply that has just come."""
 
     parsed, reply = ending.parsed, ending.reply
@@ -207,4 +205,4 @@ def answer_of(reader: Any, ending: AttemptEnd) -> Answer:
     found = reader.read(parsed.text, parsed.cut_off, parsed.refused)
     spent = reply.spent()
     tokens = (reply.model, reply.input_tokens, reply.output_tokens, spent, ending.seconds)
-    return Answer(found.status, found.how, parsed.text, found.value, found.errors, parsed.note, *tokens)
+    return workflow.Answer(found.status, found.how, parsed.text, found.value, found.errors, parsed.note, *tokens)

@@ -10,24 +10,22 @@ import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.printing import heading, say, say_aside, strip_controls
 from drovik.errors import Problem
 from drovik.money import money_text
 from drovik.reporting.columns import seconds_text
-from drovik.scoring.agreement import agreement
-from drovik.transport.outcomes import REMEDIES
 
 if TYPE_CHECKING:
     from drovik.cli.ask.files import Files
-    from drovik.cli.pictures.given import NamedPicture
     from drovik.parsing.answer_text import Answer
     from drovik.planning.plan import Request
     from drovik.planning.sources import Question
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile
-    from drovik.transport.listener import AttemptEnd
-    from drovik.transport.outcomes import Outcome
+    from drovik.transport.outcomes import AttemptEnd, Outcome
     from drovik.workflow.asking import AdhocAnswer, AskResult
+    from drovik.workflow.picture_arguments import NamedPicture
 
 
 def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question, several: bool) -> None:
@@ -77,7 +75,7 @@ def agreements(asked: AskResult) -> dict[tuple[str, str], float]:
     texts: dict[tuple[str, str], list[str]] = {}
     for one in asked.answers:
         texts.setdefault((one.request.case.id, one.model), []).append(one.answer.text)
-    return {place: agreement(found) for place, found in texts.items() if len(found) > 1}
+    return {place: workflow.agreement(found) for place, found in texts.items() if len(found) > 1}
 
 
 def document(asked: AskResult, question: Question) -> dict[str, Any]:
@@ -138,7 +136,7 @@ class AnswerPrinter:
 
         outcome = self._last[request.identity]
         what = f"{request.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
-        return Problem(what, REMEDIES.get(outcome.kind, "").partition("; then:")[0])
+        return Problem(what, workflow.REMEDIES.get(outcome.kind, "").partition("; then:")[0])
 
     def begins(self, request: Request, try_: int) -> None:
         """A request is about to leave; what an earlier try had shown was not the answer."""

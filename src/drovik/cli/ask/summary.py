@@ -7,13 +7,11 @@ from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
+from drovik import workflow
 from drovik.cli.printing import say, say_aside, table
 from drovik.money import money_text
-from drovik.parsing.status import STATUSES
-from drovik.planning.answers import answers_for
 from drovik.reporting.columns import statuses_text
 from drovik.text import shortened
-from drovik.transport.outcomes import REMEDIES
 
 if TYPE_CHECKING:
     from drovik.evaluation.drift import Drift
@@ -29,7 +27,7 @@ def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tup
     found: dict[tuple[str, str], Counter[str]] = {}
     for task in project.tasks:
         requests = [request for one in planned.threads.get(task.name, ()) for request in one.requests]
-        answers = answers_for(project, store, task, requests) if requests else {}
+        answers = workflow.answers_for(project, store, task, requests) if requests else {}
         for request in requests:
             if request.identity in answers:
                 found.setdefault((task.name, request.arm.name), Counter())[answers[request.identity].status] += 1
@@ -106,9 +104,9 @@ def _say_counts(tally: Tally, before: int, spent: Mapping[str, Decimal]) -> None
 def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:
 
     for kind, count in tally.kinds.most_common():
-        say(f"{count} failed ({kind}): {REMEDIES.get(kind, 'drovik send --resend failed')}", style="yellow")
+        say(f"{count} failed ({kind}): {workflow.REMEDIES.get(kind, 'drovik send --resend failed')}", style="yellow")
     together = sum(so_far.values(), Counter())
-    for status in STATUSES:
+    for status in workflow.STATUSES:
         if status.advice and (count := together[status]):
             say(f"{count} {'answer is' if count == 1 else 'answers are'} {status}: {status.advice}")
 

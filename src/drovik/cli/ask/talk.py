@@ -13,22 +13,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.arguments import all_services, on_terminal, require_sendable
 from drovik.cli.ask.command import add_question_arguments, overrides_of
 from drovik.cli.ask.shown import AnswerPrinter, endpoints_of, pictures_of, usage_line
-from drovik.cli.pictures.given import CommandWords, NamedPicture, named_pictures, sort_words
 from drovik.cli.printing import say, say_aside, strip_controls
 from drovik.cli.sending import until_stopped
-from drovik.cli.services import all_services, on_terminal, require_sendable
-from drovik.dialects.request import RequestWriter
 from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
 from drovik.money import add_money, money_text
-from drovik.planning.sources import Question
-from drovik.store.store import Store
 
 if TYPE_CHECKING:
-    from drovik.planning.sources import Question
     from drovik.project.settings import ProjectFile
-    from drovik.store.store import Store
     from drovik.workflow.asking import AdhocAnswer
     from drovik.workflow.services import Services
 
@@ -51,7 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 class _Said:
     """One turn: the pictures that came with it, the question, the answer."""
 
-    pictures: list[NamedPicture]
+    pictures: list[workflow.NamedPicture]
     question: str
     answer: AdhocAnswer
 
@@ -67,10 +61,10 @@ class _Talk:
     folder: Path
     trusted: bool
     turns: list[_Said] = field(default_factory=list)
-    waiting: list[NamedPicture] = field(default_factory=list)
+    waiting: list[workflow.NamedPicture] = field(default_factory=list)
     answered: bool = True
 
-    def ask(self, question: str, store: Store) -> None:
+    def ask(self, question: str, store: workflow.Store) -> None:
         """Put the next question, with all that was said before, and show the answer."""
         made, pictures = self._whole(question)
         hears = AnswerPrinter(stream=True)
@@ -92,21 +86,21 @@ class _Talk:
             self.turns.append(_Said(self.waiting, question, one))
             self.waiting = []
 
-    def _whole(self, question: str) -> tuple[Question, list[NamedPicture]]:
+    def _whole(self, question: str) -> tuple[workflow.Question, list[workflow.NamedPicture]]:
         """The conversation as one question with later turns, and all its pictures."""
 
-        pictures: list[NamedPicture] = []
+        pictures: list[workflow.NamedPicture] = []
         parts: list[tuple[str, tuple[int, ...]]] = []
         for shown, text in [*((turn.pictures, turn.question) for turn in self.turns), (self.waiting, question)]:
             first = len(pictures) + 1
             pictures += shown
             parts.append((text, tuple(range(first, len(pictures) + 1))))
-        return Question(parts[0][0], self.system, later=tuple(parts[1:])), pictures
+        return workflow.Question(parts[0][0], self.system, later=tuple(parts[1:])), pictures
 
     def show(self, word: str) -> None:
         """Have another picture go with the next question."""
-        words = sort_words([word], "")
-        self.waiting += named_pictures(words, self.folder, workflow.wants_bytes(self.services, [self.model]))
+        words = workflow.sort_words([word], "")
+        self.waiting += workflow.named_pictures(words, self.folder, workflow.wants_bytes(self.services, [self.model]))
 
     def cost(self) -> str:
         """What it came to so far."""
@@ -157,12 +151,12 @@ def run(arguments: argparse.Namespace) -> int:
     )
     workflow.require_slots(services, settings)
     _see_that_history_is_kept(services, models[0])
-    words = sort_words(arguments.words, None)
+    words = workflow.sort_words(arguments.words, None)
     _see_that_nothing_reads_stdin(words)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
         talk = _Talk(services, settings, models[0], arguments.system, Path(folder), arguments.trust)
-        talk.waiting = named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
-        with Store(Path(folder) / "store" / "asked.sqlite") as store:
+        talk.waiting = workflow.named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
+        with workflow.Store(Path(folder) / "store" / "asked.sqlite") as store:
             if words.question:
                 talk.ask(words.question, store)
             _converse(talk, store)
@@ -172,18 +166,18 @@ def run(arguments: argparse.Namespace) -> int:
 def _see_that_history_is_kept(services: Services, model: str) -> None:
 
     endpoint = services.settings.endpoints[services.model(model).endpoint]
-    if not RequestWriter(endpoint, services.dialects[endpoint.dialect], None).keeps_history():
+    if not workflow.RequestWriter(endpoint, services.dialects[endpoint.dialect], None).keeps_history():
         what = "the dialect has a place for one question, so nothing that was said before could be sent"
         remedy = "write {turns.text} in place of {last.text}"
         raise UsageError(Problem(what, remedy, f"dialects/{endpoint.dialect}.toml"))
 
 
-def _see_that_nothing_reads_stdin(words: CommandWords) -> None:
+def _see_that_nothing_reads_stdin(words: workflow.CommandWords) -> None:
     if "-" in words.pictures:
         raise UsageError(Problem("what you say comes by standard input, so a picture cannot", "name its file"))
 
 
-def _converse(talk: _Talk, store: Store) -> None:
+def _converse(talk: _Talk, store: workflow.Store) -> None:
     if on_terminal():
         say(f"Talking with {talk.model} about {len(talk.waiting) or 'no'} pictures. /help for commands, exit leaves.")
     while True:
@@ -201,7 +195,7 @@ def _converse(talk: _Talk, store: Store) -> None:
                     print(strip_controls(problem.line()), file=sys.stderr)
 
 
-def _one_line(talk: _Talk, store: Store, line: str) -> None:
+def _one_line(talk: _Talk, store: workflow.Store, line: str) -> None:
     command, _, rest = line.partition(" ")
     if not line.startswith("/"):
         talk.ask(line, store)

@@ -8,17 +8,13 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from drovik import workflow
+from drovik.cli.arguments import require_sendable
 from drovik.cli.endpoint.learn import TOLD, learn
 from drovik.cli.endpoint.trial import run_trial, services_with
 from drovik.cli.printing import heading, print_json, say, table
-from drovik.cli.services import require_sendable
 from drovik.errors import DONE, Problem, ServiceError, UsageError
 from drovik.heavy import aiohttp
-from drovik.planning.sources import Question, adhoc_project
-from drovik.project.keys import keep_in_keyring, shown_key
-from drovik.transport.http import NoReply
-from drovik.transport.session import EndpointSession
-from drovik.workflow.model_list import list_models
 
 if TYPE_CHECKING:
     from drovik.workflow.services import Services
@@ -96,8 +92,10 @@ def _models(arguments: argparse.Namespace) -> int:
 
 async def _listed(services: Services, name: str, given: str | None) -> tuple[str, list[str]]:
 
-    made = adhoc_project(services.folder, services.settings, services.dialects, services.keys, Question())
-    service = EndpointSession(made.project, name)
+    made = workflow.adhoc_project(
+        services.folder, services.settings, services.dialects, services.keys, workflow.Question()
+    )
+    service = workflow.EndpointSession(made.project, name)
     known = service.dialect.models
     steps = service.dialect.request.path.split("/")
     likely = ["/".join(steps[:size]) + "/models" for size in range(len(steps) - 1, 0, -1)]
@@ -106,8 +104,8 @@ async def _listed(services: Services, name: str, given: str | None) -> tuple[str
     async with aiohttp.ClientSession() as session:
         for path in places:
             try:
-                found = await list_models(session, service, path, known.id if known and not given else None)
-            except NoReply as failure:
+                found = await workflow.list_models(session, service, path, known.id if known and not given else None)
+            except workflow.NoReply as failure:
                 said = said or failure.outcome.words
                 continue
             if found:
@@ -124,14 +122,14 @@ def _key(arguments: argparse.Namespace) -> int:
     if name is None:
         raise UsageError(Problem(f"the endpoint '{arguments.name}' has no key_env", "add it to drovik.toml"))
     if arguments.forget:
-        keep_in_keyring(name, "")
+        workflow.keep_in_keyring(name, "")
         say(f"{name} is not in the keyring.")
         return DONE
     key = (getpass.getpass(f"{name}: ") if sys.stdin.isatty() else sys.stdin.readline()).strip()
     if not key:
         raise UsageError(Problem("no key was given", "type it, or pipe it in"))
-    keep_in_keyring(name, key)
-    say(f"{name} ({shown_key(key)}) is in the keyring.")
+    workflow.keep_in_keyring(name, key)
+    say(f"{name} ({workflow.shown_key(key)}) is in the keyring.")
     return DONE
 
 

@@ -13,20 +13,12 @@ from typing import TYPE_CHECKING
 from pydantic import TypeAdapter, ValidationError
 
 from drovik import workflow
+from drovik.cli.arguments import ask_yes, nearest_project, on_terminal, require_sendable
 from drovik.cli.endpoint.trial import run_steps, tried_document
 from drovik.cli.printing import heading, print_json, say, table
-from drovik.cli.services import ask_yes, nearest_project, on_terminal, require_sendable
-from drovik.dialects.learn import sample_dialect
-from drovik.dialects.learn.files import free_model_name
-from drovik.dialects.learn.sample_dialect import dialect_there, write_learned
-from drovik.dialects.learn.samples import read_reply, read_sample
-from drovik.dialects.learn.shell import SampleFiles
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError
 from drovik.files import read_text
-from drovik.project.keys import shown_key
-from drovik.project.settings import Name
 from drovik.text import shortened
-from drovik.workflow.endpoint_trial import first_reply
 
 if TYPE_CHECKING:
     from drovik.dialects.learn.sample_dialect import Learned
@@ -49,7 +41,7 @@ def learn(arguments: argparse.Namespace) -> int:
     """Learn a service; 3 where it does not answer as it was learned, or could not be tried."""
 
     try:
-        TypeAdapter(Name).validate_python(arguments.name)
+        TypeAdapter(workflow.Name).validate_python(arguments.name)
     except ValidationError:
         raise UsageError(Problem(f"'{arguments.name}' cannot name an endpoint", "no spaces, '/', '@', ':'")) from None
     sample = _sample(arguments)
@@ -57,13 +49,13 @@ def learn(arguments: argparse.Namespace) -> int:
     folder = (
         workflow.users_folder() if arguments.user else nearest_project(arguments.project) or workflow.users_folder()
     )
-    model_name = free_model_name(folder, learned.name, arguments.model_name or _model_name(learned.model))
-    before = dialect_there(folder, learned.name)
+    model_name = workflow.free_model_name(folder, learned.name, arguments.model_name or _model_name(learned.model))
+    before = workflow.dialect_there(folder, learned.name)
     if not (arguments.no_try or sample.replies):
-        write_learned(learned, folder, model_name)
+        workflow.write_learned(learned, folder, model_name)
         reply = _first_reply(arguments, learned, folder, model_name)
         learned = _learned(arguments, replace(sample, replies=(reply,))) if reply else learned
-    files = write_learned(learned, folder, model_name, before)
+    files = workflow.write_learned(learned, folder, model_name, before)
     if not arguments.json:
         _show_learned(learned, folder, files, model_name)
     tried = [] if arguments.no_try else _prove(arguments, learned, folder, model_name)
@@ -85,9 +77,9 @@ class _Sample:
 def _sample(arguments: argparse.Namespace) -> _Sample:
 
     text, folder = _sample_text(arguments.sample)
-    files = SampleFiles(folder, ask_yes if on_terminal() else None, arguments.with_files)
-    exchanges = tuple(read_sample(text, files, arguments.url))
-    given = [read_reply(_read(arguments.reply))] if arguments.reply else []
+    files = workflow.SampleFiles(folder, ask_yes if on_terminal() else None, arguments.with_files)
+    exchanges = tuple(workflow.read_sample(text, files, arguments.url))
+    given = [workflow.read_reply(_read(arguments.reply))] if arguments.reply else []
     return _Sample(exchanges, tuple(given) or tuple(exchanges[-1].replies))
 
 
@@ -97,13 +89,13 @@ def _learned(arguments: argparse.Namespace, sample: _Sample) -> Learned:
     told = {role: getattr(arguments, role) for role in TOLD if getattr(arguments, role)}
     if arguments.key_env:
         told["key_env"] = arguments.key_env
-    learned = sample_dialect.learn(arguments.name, sample.exchanges, sample.replies, told)
+    learned = workflow.learn(arguments.name, sample.exchanges, sample.replies, told)
     for one in learned.guesses if on_terminal() and not arguments.json else ():
         role = {"prompt": "prompt", "model": "model", "system text": "system", "answer": "answer"}.get(one.role)
         if role and one.others and role not in told:
             told[role] = _choose(one.role, [one.place, *one.others], one.value)
             setattr(arguments, role, told[role])
-            learned = sample_dialect.learn(arguments.name, sample.exchanges, sample.replies, told)
+            learned = workflow.learn(arguments.name, sample.exchanges, sample.replies, told)
     return learned
 
 
@@ -116,7 +108,9 @@ def _first_reply(
     if services is None:
         return None
     require_sendable(services, [learned.name], arguments.trust)
-    return asyncio.run(first_reply(learned.name, model_name, services.settings, services.dialects, services.keys))
+    return asyncio.run(
+        workflow.first_reply(learned.name, model_name, services.settings, services.dialects, services.keys)
+    )
 
 
 def _with_key(learned: Learned, folder: Path) -> Services | None:
@@ -171,7 +165,9 @@ def _show_learned(learned: Learned, folder: Path, files: list[str], model_name: 
         say(f"? marks {many} marked in the file too.", style="yellow")
     say(f"Written: {' and '.join(files)} in {folder}, with the model '{model_name}'.")
     if learned.key_env:
-        what = f"The key of the sample ({shown_key(learned.key)}) is written nowhere. " if learned.key else ""
+        what = (
+            f"The key of the sample ({workflow.shown_key(learned.key)}) is written nowhere. " if learned.key else ""
+        )
         say(f"{what}The key is read from {learned.key_env}: export it, or put it into .env.")
 
 

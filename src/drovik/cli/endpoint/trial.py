@@ -11,13 +11,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
+from drovik.cli.arguments import nearest_project, require_sendable
 from drovik.cli.printing import console, heading, print_json, say, strip_controls
-from drovik.cli.services import nearest_project, require_sendable
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 from drovik.heavy import aiohttp
 from drovik.reporting.columns import seconds_text
-from drovik.transport.local_service import local_service
-from drovik.workflow.endpoint_trial import try_endpoint
 
 if TYPE_CHECKING:
     from drovik.workflow.endpoint_trial import TrialStep
@@ -68,8 +66,10 @@ async def _trying(services: Services, name: str, model: str, quiet: bool) -> lis
         endpoint = services.settings.endpoints[name]
         if endpoint.start is not None:
             session = await around.enter_async_context(aiohttp.ClientSession())
-            await around.enter_async_context(local_service(session, endpoint, name))
-        steps = try_endpoint(name, model, services.settings, services.dialects, services.keys, random.Random())
+            await around.enter_async_context(workflow.local_service(session, endpoint, name))
+        steps = workflow.try_endpoint(
+            name, model, services.settings, services.dialects, services.keys, random.Random()
+        )
         async for one in steps:
             found.append(one)
             if not quiet:

@@ -3,31 +3,19 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.cli.arguments import add_project_argument, open_project
+from drovik import workflow
+from drovik.cli.arguments import add_project_argument, nearest_project, open_project
 from drovik.cli.pictures.crop import crop
-from drovik.cli.pictures.table import Shown, caption, cells, inspect_all, kilobytes, picture_record, sources
+from drovik.cli.pictures.table import caption, cells, inspect_all, kilobytes
 from drovik.cli.printing import print_json, say, table
-from drovik.cli.services import nearest_project
 from drovik.errors import DONE, Problem, UsageError, known_words
-from drovik.images.decode.formats import inspect_source
-from drovik.images.prepare import prepare, thumbnail
-from drovik.project.cases import Case, Picture, prep_for
-from drovik.project.settings import ProjectFile
 from drovik.reporting.contact_sheet import Row, Tile, write_sheet
-from drovik.text import shortened
-from drovik.workflow.asking import prep_of
-from drovik.workflow.services import Services
 
 if TYPE_CHECKING:
-    from drovik.images.prepare import Prepared
-    from drovik.project.cases import Case
-    from drovik.project.preps import Prep
     from drovik.project.reading import Project
-    from drovik.project.settings import Model, ProjectFile
 
 
 EXAMPLE = (
@@ -66,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     return _show(project, settings, cases, arguments)
 
 
-def _named(arguments: argparse.Namespace) -> tuple[Project | None, ProjectFile, list[Case]]:
+def _named(arguments: argparse.Namespace) -> tuple[Project | None, workflow.ProjectFile, list[workflow.Case]]:
     """The cases that the words mean: those of a project, or one for each file."""
 
     project = open_project(arguments.project) if nearest_project(arguments.project) else None
@@ -76,57 +64,37 @@ def _named(arguments: argparse.Namespace) -> tuple[Project | None, ProjectFile, 
         if word in by_id:
             cases.append(by_id[word])
         elif Path(word).is_file():
-            pictures = (Picture(str(Path(word).resolve())),)
-            cases.append(Case(Path(word).name, pictures, {}, {}, None, "tune", frozenset(), word))
+            pictures = (workflow.Picture(str(Path(word).resolve())),)
+            cases.append(workflow.Case(Path(word).name, pictures, {}, {}, None, "tune", frozenset(), word))
         else:
             what = f"there is no case and no file '{word}'"
             raise UsageError(Problem(what, known_words(word, by_id) if by_id else "give a picture's file"))
-    return project, project.settings if project else ProjectFile(), cases
+    return project, project.settings if project else workflow.ProjectFile(), cases
 
 
-def chosen_preps(settings: ProjectFile, words: Sequence[str] | None) -> dict[str, Prep]:
-    """The preps that are meant, by name; all of the project, where none is named."""
+def _show(
+    project: Project | None, settings: workflow.ProjectFile, cases: list[workflow.Case], arguments: argparse.Namespace
+) -> int:
 
-    services = Services(Path(), settings, {}, {})
-    if not words:
-        return dict(settings.preps)
-    found = {}
-    for word in words:
-        found[shortened(word, 40)] = prep_of(services, word)[1]
-    return found
-
-
-def counting_models(settings: ProjectFile, words: Sequence[str] | None) -> dict[str, Model]:
-    """The models for which tokens can be told beforehand, or those that are named."""
-    for word in words or ():
-        if word not in settings.models:
-            raise UsageError(Problem(f"there is no model '{word}'", known_words(word, settings.models)))
-        if settings.models[word].picture_tokens is None:
-            what = f"how '{word}' counts pictures is not known"
-            raise UsageError(Problem(what, "add picture_tokens to it", "drovik.toml", f"models.{word}"))
-    return {
-        name: model
-        for name, model in settings.models.items()
-        if model.picture_tokens and (not words or name in words)
-    }
-
-
-def _show(project: Project | None, settings: ProjectFile, cases: list[Case], arguments: argparse.Namespace) -> int:
-
-    preps, models = chosen_preps(settings, arguments.prep), counting_models(settings, arguments.model)
+    preps, models = (
+        workflow.chosen_preps(settings, arguments.prep),
+        workflow.counting_models(settings, arguments.model),
+    )
     rows, lines, documents = [], [], []
-    for one in sources(project, cases):
-        facts = inspect_source(one.data, one.path, settings.max_pixels, next(iter(preps.values())))
+    for one in workflow.sources(project, cases):
+        facts = workflow.inspect_source(one.data, one.path, settings.max_pixels, next(iter(preps.values())))
         after, boxes = [], []
         for name, prep in preps.items():
-            made = prepare(one.data, prep_for(prep, one.case, one.number), one.path, settings.max_pixels)
+            made = workflow.prepare(
+                one.data, workflow.prep_for(prep, one.case, one.number), one.path, settings.max_pixels
+            )
             for part in made:
                 after.append(Tile(part.data, tuple(caption(part, name, models, len(made)))))
                 lines.append([one.case.id, name, *cells(part, models, len(made))])
                 documents.append(
-                    {"case": one.case.id, "picture": one.path, "prep": name, **picture_record(part, models)}
+                    {"case": one.case.id, "picture": one.path, "prep": name, **workflow.picture_record(part, models)}
                 )
-            boxes += _boxes(made) if len(preps) == 1 else []
+            boxes += workflow.sent_boxes(made) if len(preps) == 1 else []
         below = (f"as it is: {facts.width} x {facts.height}", f"{facts.format}, {kilobytes(len(one.data))}")
         before = Tile(_first(one, settings), below, tuple(boxes))
         rows.append(Row(f"{one.case.id}   {Path(one.path).name}", before, tuple(after)))
@@ -142,18 +110,6 @@ def _show(project: Project | None, settings: ProjectFile, cases: list[Case], arg
     return DONE
 
 
-def _boxes(made: Sequence[Prepared]) -> list[tuple[float, float, float, float]]:
-    """Where the parts lie in the source, as shares of its sides; nothing where all of it is sent."""
-    found = []
-    for one in made if len({part.shot for part in made}) == 1 else ():
-        width, height = one.layout.upright
-        box = one.layout.to_upright(one.part).box((0, 0, one.width, one.height))
-        shares = (box[0] / width, box[1] / height, box[2] / width, box[3] / height)
-        if max(shares[0], shares[1], 1 - shares[2], 1 - shares[3]) > 0.003:
-            found.append(tuple(min(1.0, max(0.0, share)) for share in shares))
-    return found  # type: ignore[return-value]
+def _first(one: workflow.SourcePicture, settings: workflow.ProjectFile) -> bytes:
 
-
-def _first(one: Shown, settings: ProjectFile) -> bytes:
-
-    return thumbnail(one.data, one.path, settings.max_pixels, 800).data
+    return workflow.thumbnail(one.data, one.path, settings.max_pixels, 800).data

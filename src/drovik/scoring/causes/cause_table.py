@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import Literal
 
 from drovik.parsing.status import Status
+from drovik.scoring.extensions import added
 
 Owner = Literal["prompt", "measure", "expected output", "picture", "model", "nobody knows"]
 
@@ -223,6 +224,7 @@ OF_STATUS = {
 
 
 def cause(name: str) -> Cause:
-    """The cause of that name; of one that a project's own function made up, all that is known of it."""
+    """The cause of that name: our own, a package's, or what is known of one that a project's function made up."""
     remedy = "look at some beside their pictures: drovik show CASE"
-    return CAUSES.get(name) or Cause(name, name, "nobody knows", remedy)
+    own = CAUSES.get(name) or added("drovik.causes", name, Cause)
+    return own or Cause(name, name, "nobody knows", remedy)

@@ -25,7 +25,7 @@ from drovik.scoring.causes.cause_table import (
 )
 from drovik.scoring.json_pointer import ABSENT, Pointer, is_absent, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, as_rows, share
-from drovik.scoring.measures.average_precision import OVERLAPS, Detections, average_precision
+from drovik.scoring.measures.confidence import OVERLAPS, Detections, average_precision
 from drovik.scoring.measures.coordinates import SCALES, Axes, Frame, Scale, frames_of
 from drovik.text import folded
 

@@ -13,7 +13,8 @@ from drovik.scoring.causes.cause_table import NO_LABEL, OUTSIDE_THE_LIST, SEVERA
 from drovik.scoring.causes.label_causes import label_cause
 from drovik.scoring.json_pointer import ABSENT, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table
-from drovik.scoring.measures import calibration, confusion
+from drovik.scoring.measures import confidence as calibration
+from drovik.scoring.measures import confusion
 from drovik.scoring.measures.label_words import (
     LabelTable,
     folded_label,

@@ -8,6 +8,7 @@ from typing import Any
 from drovik.errors import Problem, known_words
 from drovik.parsing.schema_errors import pointer
 from drovik.project.toml_files import validated
+from drovik.scoring.extensions import added, extensions
 from drovik.scoring.rules.nested import List, Node, Record
 from drovik.scoring.rules.quantities import Amount, Date, Number, Time
 from drovik.scoring.rules.rule import (
@@ -56,11 +57,14 @@ def read_nodes(
 
 def _node(name: str, row: Mapping[str, Any], file: str, place: str, problems: list[Problem]) -> Node | None:
     kind = row.get("rule", "exact")
-    if kind not in RULES:
-        known = known_words(str(kind), RULES)
+    known_rule = RULES.get(kind) or added("drovik.rules", str(kind), Rule)
+    if known_rule is None:
+        known = known_words(str(kind), [*RULES, *extensions("drovik.rules")])
         problems.append(Problem(f"there is no rule '{kind}'", known, file, f"{place}.rule"))
         return None
-    rule = validated(RULES[kind], {key: value for key, value in row.items() if key != "rule"}, file, problems, place)
+    rule: Rule | None = validated(
+        known_rule, {key: value for key, value in row.items() if key != "rule"}, file, problems, place
+    )
     if rule is None:
         return None
     where = rule.at if rule.at is not None else pointer([name])

@@ -8,7 +8,6 @@ import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 from urllib.parse import unquote, urljoin, urlsplit
 
 from drovik.dialects.request_template import HttpRequest
@@ -16,10 +15,6 @@ from drovik.errors import Problem, UsageError
 from drovik.heavy import aiohttp
 from drovik.project.cases import PICTURE_ENDINGS, Picture
 from drovik.transport.http import NoReply, fetch
-
-if TYPE_CHECKING:
-    from drovik.project.cases import Picture
-
 
 MOST_BYTES = 50_000_000
 FETCH_SECONDS = 30.0

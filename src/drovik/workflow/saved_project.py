@@ -1,4 +1,4 @@
-"""What was tried by hand → a project: a prompt version, its cases, the endpoint and model, and the replies."""
+"""What was asked by hand, kept as a project: settings, task, prompt version, cases, and the answers that came."""
 
 from __future__ import annotations
 
@@ -7,12 +7,11 @@ import os
 import re
 import shutil
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik import workflow
-from drovik.cli.printing import say
 from drovik.dialects.learn.files import add_endpoint, add_prep
 from drovik.errors import Problem, UsageError
 from drovik.files import read_text, write_whole
@@ -23,16 +22,25 @@ from drovik.project.reading import read_project
 from drovik.project.toml_files import read_toml
 from drovik.store.import_replies import import_replies
 from drovik.store.store import Store
+from drovik.workflow.services import USERS, users_folder
 
 if TYPE_CHECKING:
-    from drovik.cli.pictures.given import NamedPicture
     from drovik.planning.sources import AdhocProject, Question
-    from drovik.store.store import Store
-    from drovik.workflow.asking import AskResult
+    from drovik.workflow.picture_arguments import NamedPicture
     from drovik.workflow.services import Services
 
 
 _TEMPLATE_SIGN = re.compile(r"\{\{|\{%|\{#")
+
+
+@dataclass(frozen=True)
+class SavedProject:
+    """What was kept: the files that are new, how many cases were added, and how many answers came along."""
+
+    folder: Path
+    written: tuple[str, ...]
+    added: int
+    answers: int
 
 
 def save_project(
@@ -42,8 +50,7 @@ def save_project(
     question: Question,
     cases: Sequence[tuple[str, Sequence[NamedPicture]]],
     store: Store,
-    asked: AskResult,
-) -> None:
+) -> SavedProject:
     """Keep what was tried in PROJECT/TASK; the project is started where there is none.
 
     :raises DrovikError: where that is no project and task, or a file cannot be written.
@@ -53,9 +60,7 @@ def save_project(
     prompt = _prompt_into(folder, task, question)
     ids, added = _cases_into(folder, cases)
     taken = _replies_into(folder, task, prompt, made, ids, store)
-    parts = [f"tasks/{task}/prompts/{prompt}.toml", f"{added} new {'case' if added == 1 else 'cases'}"]
-    came = f"{taken} {'answer' if taken == 1 else 'answers'} came along and will not be asked for again"
-    say(f"Kept in {folder}: {', '.join([*written, *parts])}; {came}.")
+    return SavedProject(folder, (*written, f"tasks/{task}/prompts/{prompt}.toml"), added, taken)
 
 
 def require_storable(where: str) -> None:
@@ -66,7 +71,7 @@ def require_storable(where: str) -> None:
     folder, _ = _place(where)
     if folder.exists() and not folder.is_dir():
         raise UsageError(Problem("is a file, and no project's folder", "give another --keep", str(folder)))
-    _see_that_cases_can_be_added(folder)
+    _require_growing_cases(folder)
 
 
 def _place(where: str) -> tuple[Path, str]:
@@ -87,7 +92,7 @@ def _cases_name(folder: Path) -> str:
     return str(table.get("cases", "cases.jsonl"))
 
 
-def _see_that_cases_can_be_added(folder: Path) -> None:
+def _require_growing_cases(folder: Path) -> None:
     source = _cases_name(folder)
     if not source.endswith((".jsonl", ".ndjson")):
         raise UsageError(Problem("cases can be added to a .jsonl file only", "add the pictures by hand", source))
@@ -102,8 +107,8 @@ def _services_into(folder: Path, services: Services, made: AdhocProject) -> list
     written = []
     for name, model in made.project.settings.models.items():
         endpoint = services.settings.endpoints[model.endpoint]
-        dialect = endpoint.dialect.removesuffix(workflow.USERS)
-        home = workflow.users_folder() if endpoint.dialect.endswith(workflow.USERS) else services.folder
+        dialect = endpoint.dialect.removesuffix(USERS)
+        home = users_folder() if endpoint.dialect.endswith(USERS) else services.folder
         source = home / "dialects" / f"{dialect}.toml"
         target = folder / "dialects" / f"{dialect}.toml"
         if not target.exists():
@@ -237,6 +242,6 @@ def _replies_into(
     arms = [arm for arm in arms_of(task, project.settings) if arm.prompt_name == prompt and arm.model_name in names]
     with Store(project.store_path) as into:
         digests = source_digests(project, into, cases)
-        asks = [request_of(task, arm, case, digests) for arm in arms for case in cases]
+        requests = [request_of(task, arm, case, digests) for arm in arms for case in cases]
         known = store.concluded()
-        return import_replies(into, store, [ask.asked("") for ask in asks if ask.identity in known])
+        return import_replies(into, store, [one.asked("") for one in requests if one.identity in known])

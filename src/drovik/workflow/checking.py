@@ -1,0 +1,99 @@
+"""Everything that is wrong with a project, before money is spent: its files, keys, prompts and pictures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from drovik.errors import DrovikError, Problem
+from drovik.images.decode.formats import inspect_source
+from drovik.images.layout import layout_of
+from drovik.planning.rendering import conversation_of
+from drovik.planning.sources import decides_shots, is_remote
+from drovik.project.arms import arms_of
+from drovik.project.cases import prep_for
+from drovik.project.reading import Project, check_secrets
+from drovik.workflow.plan import check_project
+
+if TYPE_CHECKING:
+    from drovik.images.decode.facts import PictureFacts
+    from drovik.project.cases import Case
+    from drovik.project.preps import Prep
+    from drovik.project.reading import Project
+
+
+_SHOWN = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
+"""Stands for what is known of pictures once they are looked at."""
+
+
+def everything_wrong(folder: Path) -> tuple[Project | None, list[Problem]]:
+    """A project, and all that is wrong with it; None where it cannot be read."""
+    project, problems = check_project(folder)
+    if project is not None:
+        problems = problems + check_secrets(project) + _check_pictures(project)
+        if not any("/prompts/" in one.file for one in problems):
+            problems += _check_prompts(project)
+    return project, list(dict.fromkeys(problems))
+
+
+def _check_prompts(project: Project) -> list[Problem]:
+    """Each prompt version rendered on every case; the first failure of each is told."""
+
+    class Anything(dict[str, object]):
+        """Stands for answers that are not there yet: whatever a template takes of them is there."""
+
+        def __missing__(self, name: str) -> object:
+            return Anything()
+
+    problems: list[Problem] = []
+    for task in project.tasks:
+        told = dict.fromkeys(task.judges.given(), "…") if task.judges else {}
+        for arm in {arm.prompt_name: arm for arm in arms_of(task, project.settings)}.values():
+            for case in project.cases:
+                try:
+                    earlier = {task.after.task: Anything()} if task.after else {}
+                    shown = case._replace(given={**case.given, **told})
+                    conversation_of(task, arm, shown, ["…"] * len(arm.prompt.turns), earlier, _SHOWN)
+                except DrovikError as error:
+                    problems += error.problems
+                    break
+    return problems
+
+
+def _check_pictures(project: Project) -> list[Problem]:
+    """Pictures that are missing, are nothing to send, are too large, or that a prep does not fit."""
+    problems: list[Problem] = []
+    seen: dict[tuple[str, str], PictureFacts] = {}
+    for case in project.cases:
+        for number, picture in enumerate(case.pictures):
+            for name, prep in project.settings.preps.items():
+                problem = _first_problem(project, case, number, prep, seen)
+                if problem is not None and problem.file == picture.path:
+                    what = f"{picture.path}: {problem.what}"
+                    found = Problem(what, problem.remedy, project.settings.cases, f"{case.place}: images")
+                    if found not in problems:
+                        problems.append(found)
+                elif problem is not None:
+                    problems.append(problem._replace(file="drovik.toml", place=f"preps.{name}"))
+    return problems
+
+
+def _first_problem(
+    project: Project, case: Case, number: int, prep: Prep, seen: dict[tuple[str, str], PictureFacts]
+) -> Problem | None:
+    """What is wrong with sending one picture of a case by a prep; each file is looked at once."""
+
+    picture = case.pictures[number]
+    if is_remote(picture):
+        return None
+    try:
+        own = prep_for(prep, case, number)
+        key = (picture.path, decides_shots(own))
+        if key not in seen:
+            data = project.pictures.read(picture.path)
+            seen[key] = inspect_source(data, picture.path, project.settings.max_pixels, own)
+        for size in seen[key].sizes:
+            layout_of(size, seen[key].orientation, own)
+    except DrovikError as error:
+        return error.problems[0]
+    return None
