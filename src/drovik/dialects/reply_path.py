@@ -6,11 +6,12 @@ Paths are those of RFC 9535, without its functions: a pattern from a dialect wou
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
 from jsonpath_rfc9535 import JSONPathEnvironment, JSONPathError
+from jsonpath_rfc9535.selectors import NameSelector
 
 from drovik.errors import Problem, RequestError
 
@@ -46,11 +47,35 @@ def compile_path(path: str) -> Callable[[Any], list[Any]]:
         remedy = "write it like $.parts[?@.kind == 'words'].text or $['max-tokens'] (RFC 9535, without functions)"
         raise RequestError(Problem(f"'{path}' is not a JSONPath: {why}", remedy)) from None
 
+    if query.singular_query():
+        return _singular([_key_of(segment) for segment in query.segments])
+
     def find(value: Any) -> list[Any]:
         try:
             return query.find(value).values()
         except (JSONPathError, RecursionError):
             return []
+
+    return find
+
+
+def _key_of(segment: Any) -> str | int:
+    selector = segment.selectors[0]
+    return selector.name if isinstance(selector, NameSelector) else int(selector.index)
+
+
+def _singular(keys: Sequence[str | int]) -> Callable[[Any], list[Any]]:
+    """A path of names and numbers alone, walked without a node for each step: every reply is read by several."""
+
+    def find(value: Any) -> list[Any]:
+        for key in keys:
+            if isinstance(key, str):
+                if not isinstance(value, dict) or key not in value:
+                    return []
+            elif not isinstance(value, list) or not -len(value) <= key < len(value):
+                return []
+            value = value[key]
+        return [value]
 
     return find
 

@@ -69,15 +69,7 @@ class PictureCache:
         if len(self._made) >= _REMEMBERED:
             self._made.clear()
         self._made[key] = digest
-        values = (*key, digest, json.dumps(places))
-
-        def action(connection: sqlite3.Connection) -> None:
-            if not connection.execute("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", values).rowcount:
-                query = "SELECT digest FROM prepared WHERE source = ? AND prep = ?"
-                if connection.execute(query, key).fetchone()[0] != digest:
-                    differs()
-
-        self._writer.write(action)
+        self._writer.write_with(_keep_prepared, ((*key, digest, json.dumps(places)), differs))
 
     def places(self, source: str, prep: str) -> list[dict[str, Any]]:
         """Where each picture that a prep made of a source comes from; none where that was never sent."""
@@ -107,6 +99,19 @@ class PictureCache:
             with transaction(self._connection):
                 self._connection.executemany("INSERT OR REPLACE INTO looks VALUES (?, ?, ?)", self._looks)
             self._looks.clear()
+
+
+def _keep_prepared(
+    connection: sqlite3.Connection, facts: list[tuple[tuple[str, str, str, str], Callable[[], object]]]
+) -> list[None]:
+    """Keep what preps made of sources; what was kept before stays, and whoever made other bytes is told."""
+    rows = [row for row, _ in facts]
+    if connection.executemany("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", rows).rowcount < len(rows):
+        query = "SELECT digest FROM prepared WHERE source = ? AND prep = ?"
+        for (source, prep, digest, _), differs in facts:
+            if connection.execute(query, (source, prep)).fetchone()[0] != digest:
+                differs()
+    return [None] * len(facts)
 
 
 class UploadCache:

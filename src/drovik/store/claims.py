@@ -125,15 +125,16 @@ class Claims:
         query = "INSERT INTO senders (host, pid, born, beat) VALUES (?, ?, ?, 0)"
         self._sender = self._connection.execute(query, (host, pid, process_start_time(pid))).lastrowid
 
-    def holds(self, identity: str) -> bool:
-        """Whether a claim is still this program's; asked within the transaction that enters an attempt.
+    def held_of(self, identities: Collection[str]) -> Collection[str]:
+        """Which claims are still this program's; asked within the transaction that enters the attempts.
 
         After a stop that was longer than the lease another may have claimed it, or even have its answer.
         """
         if self._sender is None:
-            return True
-        query = "SELECT 1 FROM claims WHERE identity = ? AND sender = ?"
-        return self._connection.execute(query, (identity, self._sender)).fetchone() is not None
+            return identities
+        marks = ", ".join("?" * len(identities))
+        query = f"SELECT identity FROM claims WHERE sender = ? AND identity IN ({marks})"
+        return {identity for (identity,) in self._connection.execute(query, (self._sender, *identities))}
 
     def leave(self) -> None:
         """Give everything back, once nothing more is sent."""
@@ -166,9 +167,7 @@ class Claims:
 
     def give_back(self, identity: str) -> None:
         """Let others ask it, from the next commit on; if it was answered they will see that."""
-        sender = self._sender
-        query = "DELETE FROM claims WHERE identity = ? AND sender = ?"
-        self._writer.write(lambda connection: connection.execute(query, (identity, sender)))
+        self._writer.write_with(_give_back, (identity, self._sender))
 
     def beat(self) -> None:
         """Show that this program lives, and free what dead ones hold."""
@@ -208,6 +207,11 @@ class Claims:
             self._heard[number] = (beat, time.monotonic())
             return True
         return time.monotonic() - when < LEASE_SECONDS
+
+
+def _give_back(connection: sqlite3.Connection, rows: list[tuple[str, int | None]]) -> list[None]:
+    connection.executemany("DELETE FROM claims WHERE identity = ? AND sender = ?", rows)
+    return [None] * len(rows)
 
 
 def process_start_time(pid: int) -> str:

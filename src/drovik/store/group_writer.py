@@ -12,14 +12,14 @@ import asyncio
 import os
 import sqlite3
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from drovik.errors import DrovikError, Problem, StoreFull, StoreGone, StoreLocked
 from drovik.store.database import Database, transaction
-from drovik.store.rescue import Ended, release_room, rescue_reply, write_ended
+from drovik.store.rescue import Ended, release_room, rescue_reply, write_all_ended
 
 GATHER_SECONDS = 0.004
 """So long a write may wait for others: nothing beside the seconds that a model takes to answer."""
@@ -28,12 +28,18 @@ LOCKED_PATIENCE = 60.0
 _LOOKS_AGAIN = 0.5
 
 Action = Callable[[sqlite3.Connection], Any]
+Batch = Callable[[sqlite3.Connection, list[Any]], Sequence[Any]]
+"""Writes what several have to write with a statement for each table, and gives each its result."""
 
 
 @dataclass
 class _Write:
-    action: Action
+    """Something to write: an action of its own, or what a batch takes together with others of its kind."""
+
     future: asyncio.Future[Any]
+    action: Action | None = None
+    batch: Batch | None = None
+    payload: Any = None
     ended: Ended | None = None
 
 
@@ -52,20 +58,26 @@ class GroupWriter:
         """Why the store cannot be written any more, once that is so."""
 
     def write(self, action: Action) -> asyncio.Future[Any]:
-        """Have `action` run within the next transaction; its result comes once that is committed."""
-        return self._add(action, None)
+        """Have `action` run within the next transaction, after all batches; its result comes with the commit."""
+        return self._add(_Write(asyncio.get_running_loop().create_future(), action=action))
+
+    def write_with(self, batch: Batch, payload: Any) -> asyncio.Future[Any]:
+        """Have a batch write this, with all of its kind in the next transaction; what it gives for it comes then.
+
+        :param batch: the same function for all that are to be written together.
+        """
+        return self._add(_Write(asyncio.get_running_loop().create_future(), batch=batch, payload=payload))
 
     def write_ended(self, ended: Ended) -> asyncio.Future[Any]:
         """Keep how an attempt ended, at all costs."""
-        return self._add(lambda connection: write_ended(connection, ended), ended)
+        future = asyncio.get_running_loop().create_future()
+        return self._add(_Write(future, batch=write_all_ended, payload=ended, ended=ended))
 
-    def _add(self, action: Action, ended: Ended | None) -> asyncio.Future[Any]:
-        loop = asyncio.get_running_loop()
-        future: asyncio.Future[Any] = loop.create_future()
+    def _add(self, write: _Write) -> asyncio.Future[Any]:
         if not self._waiting:
-            loop.call_later(GATHER_SECONDS, self.flush)
-        self._waiting.append(_Write(action, future, ended))
-        return future
+            asyncio.get_running_loop().call_later(GATHER_SECONDS, self.flush)
+        self._waiting.append(write)
+        return write.future
 
     @property
     def is_gone(self) -> bool:
@@ -92,9 +104,13 @@ class GroupWriter:
             self._locked_since = None
 
     def _commit(self, writes: list[_Write]) -> None:
+        results: list[tuple[_Write, Any]] = []
         with transaction(self._connection):
-            results = [one.action(self._connection) for one in writes]
-        for one, result in zip(writes, results, strict=True):
+            for batch in dict.fromkeys(one.batch for one in writes if one.batch is not None):
+                group = [one for one in writes if one.batch == batch]
+                results += zip(group, batch(self._connection, [one.payload for one in group]), strict=True)
+            results += [(one, one.action(self._connection)) for one in writes if one.action is not None]
+        for one, result in results:
             if not one.future.done():
                 one.future.set_result(result)
 

@@ -16,7 +16,7 @@ import json
 import os
 import sqlite3
 import stat
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -177,16 +177,19 @@ def _row_of(line: bytes) -> dict[str, Any] | None:
 
 def write_ended(connection: sqlite3.Connection, ended: Ended) -> None:
     """Put how an attempt ended into the store, with its reply where one came."""
-    values = [ended[name] for name in ATTEMPT_COLUMNS]
-    sets = ", ".join(f"{name} = ?" for name in ATTEMPT_COLUMNS)
-    connection.execute(f"UPDATE attempts SET {sets} WHERE id = ?", (*values, ended["attempt"]))
-    reply = ended["reply"]
-    if reply is not None:
-        columns, marks = ", ".join(REPLY_COLUMNS), ", ".join("?" * len(REPLY_COLUMNS))
-        connection.execute(
-            f"INSERT OR IGNORE INTO replies (attempt, {columns}) VALUES (?, {marks})",
-            (ended["attempt"], *(reply[name] for name in REPLY_COLUMNS)),
-        )
+    write_all_ended(connection, [ended])
+
+
+_END = f"UPDATE attempts SET {', '.join(f'{name} = ?' for name in ATTEMPT_COLUMNS)} WHERE id = ?"
+_REPLY = f"INSERT OR IGNORE INTO replies (attempt, {', '.join(REPLY_COLUMNS)}) VALUES (?{', ?' * len(REPLY_COLUMNS)})"
+
+
+def write_all_ended(connection: sqlite3.Connection, rows: Sequence[Ended]) -> list[None]:
+    """Put how attempts ended into the store, with the replies that came."""
+    connection.executemany(_END, [(*(one[name] for name in ATTEMPT_COLUMNS), one["attempt"]) for one in rows])
+    replies = [(one["attempt"], *(one["reply"][name] for name in REPLY_COLUMNS)) for one in rows if one["reply"]]
+    connection.executemany(_REPLY, replies)
+    return [None] * len(rows)
 
 
 def _plain(ended: Ended) -> dict[str, Any]:

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -64,6 +64,22 @@ def _now() -> str:
 
 
 Refused = Literal["budget", "claim"]
+
+
+@dataclass(frozen=True)
+class _Begin:
+    """An attempt that is about to begin."""
+
+    asked: list[RequestRecord]
+    round: int
+    try_: int
+    endpoint: str
+    bound: Spending | None
+    budget: Budget | None
+
+    def held(self) -> str | None:
+        """The most that it may cost, as the store keeps it."""
+        return None if self.bound is None else json.dumps([self.bound.currency, str(self.bound.amount)])
 
 
 class Store:
@@ -135,22 +151,37 @@ class Store:
         :return: "budget" where the limit of money does not allow it, "claim" where this program has been stopped
             for so long that others may ask it by now.
         """
-        rows = list(asked)
+        return self._writer.write_with(self._begin_all, _Begin(list(asked), round_, try_, endpoint, bound, budget))
 
-        def action(connection: sqlite3.Connection) -> int | Refused:
-            if not self.claims.holds(rows[0].identity):
-                return "claim"
-            if budget is not None and not budget.allows(bound):
-                return "budget"
-            _note_asked(connection, rows)
-            held = json.dumps([bound.currency, str(bound.amount)]) if bound is not None else None
-            cursor = connection.execute(
-                "INSERT INTO attempts (identity, round, try, endpoint, started, bound) VALUES (?, ?, ?, ?, ?, ?)",
-                (rows[0].identity, round_, try_, endpoint, _now(), held),
-            )
-            return int(cursor.lastrowid or 0)
+    def _begin_all(self, connection: sqlite3.Connection, begun: list[_Begin]) -> list[int | Refused]:
+        """Append attempts, a statement for each table; under a limit of money one by one, for each counts."""
+        held = self.claims.held_of({one.asked[0].identity for one in begun})
+        if any(one.budget is not None for one in begun):
+            return [self._append(connection, [one], held)[0] for one in begun]
+        return self._append(connection, begun, held)
 
-        return self._writer.write(action)
+    def _append(
+        self, connection: sqlite3.Connection, begun: list[_Begin], held: Collection[str]
+    ) -> list[int | Refused]:
+        number = int(connection.execute("SELECT COALESCE(MAX(id), 0) FROM attempts").fetchone()[0])
+        found: list[int | Refused] = []
+        rows = []
+        for one in begun:
+            if one.asked[0].identity not in held:
+                found.append("claim")
+            elif one.budget is not None and not one.budget.allows(one.bound):
+                found.append("budget")
+            else:
+                number += 1
+                found.append(number)
+                rows.append((number, one))
+        _note_asked(connection, [row for _, one in rows for row in one.asked])
+        now = _now()
+        connection.executemany(
+            "INSERT INTO attempts (id, identity, round, try, endpoint, started, bound) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            [(id_, one.asked[0].identity, one.round, one.try_, one.endpoint, now, one.held()) for id_, one in rows],
+        )
+        return found
 
     def end_attempt(
         self,
@@ -369,15 +400,16 @@ def _writable(text: str) -> str:
 
 
 def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> None:
-    for row in rows:
-        connection.execute(
-            "INSERT INTO requests VALUES (?, ?) ON CONFLICT DO UPDATE SET asked = excluded.asked WHERE asked = ''",
-            (row.identity, row.text),
-        )
-        connection.execute(
-            "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
-            " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
-            " WHERE identity != excluded.identity",
+    connection.executemany(
+        "INSERT INTO requests VALUES (?, ?) ON CONFLICT DO UPDATE SET asked = excluded.asked WHERE asked = ''",
+        [(row.identity, row.text) for row in rows],
+    )
+    now = _now()
+    connection.executemany(
+        "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
+        " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
+        " WHERE identity != excluded.identity",
+        [
             (
                 row.task,
                 row.arm,
@@ -387,6 +419,8 @@ def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> No
                 int(row.second),
                 row.arm_name,
                 row.identity,
-                _now(),
-            ),
-        )
+                now,
+            )
+            for row in rows
+        ],
+    )
