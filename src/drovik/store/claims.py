@@ -99,6 +99,8 @@ class Budget:
 Claim = Literal["mine", "done", "taken"]
 """`done`: it has its answer meanwhile; `taken`: another program is about to ask it."""
 
+_AT_ONCE = 200
+"""Identities in one statement; SQLite bears 32,766."""
 LEASE_SECONDS = 30.0
 """So long a program may not raise its count, which it does every second, before what it holds is free: it is dead,
 or was stopped (SIGSTOP, a laptop that sleeps), and nobody knows when it goes on."""
@@ -149,21 +151,26 @@ class Claims:
 
         :param again: of these, what is asked again on purpose: done only by an attempt after `since`.
         """
+        wanted = list(dict.fromkeys(identities))
         found: dict[str, Claim] = {}
         with transaction(self._connection):
-            for identity in identities:
-                found[identity] = self._claim(identity, since if identity in again else 0)
+            for at in range(0, len(wanted), _AT_ONCE):
+                found |= self._claim(wanted[at : at + _AT_ONCE], again, since)
         return found
 
-    def _claim(self, identity: str, since: int) -> Claim:
-        query = "SELECT 1 FROM attempts WHERE identity = ? AND concluded >= 1 AND id > ? LIMIT 1"
-        if self._connection.execute(query, (identity, since)).fetchone():
-            return "done"
-        query = "INSERT INTO claims VALUES (?, ?) ON CONFLICT DO NOTHING"
-        if self._connection.execute(query, (identity, self._sender)).rowcount:
-            return "mine"
-        holder = self._connection.execute("SELECT sender FROM claims WHERE identity = ?", (identity,)).fetchone()
-        return "mine" if holder[0] == self._sender else "taken"
+    def _claim(self, identities: list[str], again: Collection[str], since: int) -> dict[str, Claim]:
+        marks = ", ".join("?" * len(identities))
+        query = (
+            f"SELECT identity, MAX(id) FROM attempts WHERE concluded >= 1 AND identity IN ({marks}) GROUP BY identity"
+        )
+        latest = dict(self._connection.execute(query, identities))
+        done = {one for one in identities if latest.get(one, 0) > (since if one in again else 0)}
+        rows = [(one, self._sender) for one in identities if one not in done]
+        self._connection.executemany("INSERT INTO claims VALUES (?, ?) ON CONFLICT DO NOTHING", rows)
+        holders = dict(self._connection.execute(f"SELECT * FROM claims WHERE identity IN ({marks})", identities))
+        return {
+            one: "done" if one in done else "mine" if holders[one] == self._sender else "taken" for one in identities
+        }
 
     def give_back(self, identity: str) -> None:
         """Let others ask it, from the next commit on; if it was answered they will see that."""

@@ -326,15 +326,10 @@ class Store:
     def keep_readings(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
         """Keep readings of a task's answers by identity, in place of what was kept before."""
         with transaction(self.connection):
-            for identity, kept in rows:
-                one = kept.answer
-                # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
-                errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
-                value = json.dumps(one.value)
-                self.connection.execute(
-                    "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (task, identity, kept.reading, one.status, one.how, one.text, value, errors, one.note),
-                )
+            self.connection.executemany(
+                "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (_answer_row(task, identity, kept) for identity, kept in rows),
+            )
 
     def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
@@ -397,6 +392,13 @@ class Store:
 def _writable(text: str) -> str:
     """Text as SQLite can hold it: headers may bring halves of characters along."""
     return text.encode("utf-8", "replace").decode("utf-8").replace("\0", " ")
+
+
+def _answer_row(task: str, identity: str, kept: KeptReading) -> tuple[str, ...]:
+    one = kept.answer
+    # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
+    errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
+    return task, identity, kept.reading, one.status, one.how, one.text, json.dumps(one.value), errors, one.note
 
 
 def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> None:
