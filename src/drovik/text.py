@@ -1,4 +1,4 @@
-"""Text: made safe to show, shortened, and folded for comparing."""
+"""Text: made safe to show, shortened, folded for comparing; and numbers as text."""
 
 from __future__ import annotations
 
@@ -70,3 +70,23 @@ def normalized(text: str, *, case: bool = False, accents: bool = True, punctuati
 def folded(text: str, *, case: bool = False, accents: bool = True, punctuation: bool = True) -> str:
     """Normalized text on one line with single spaces: how labels, names and short texts are compared."""
     return " ".join(normalized(text, case=case, accents=accents, punctuation=punctuation).split())
+
+
+def percent(value: float) -> str:
+    """A share in per cent with one decimal."""
+    return f"{value * 100:.1f} %"
+
+
+def points(value: float) -> str:
+    """A difference of shares in percentage points, with its sign."""
+    return f"{value * 100:+.1f} points"
+
+
+def p_value(p: float) -> str:
+    """A p value with its sign of relation."""
+    return "< 0.001" if p < 0.001 else f"= {p:.3f}"
+
+
+def seconds_text(value: float | None) -> str:
+    """A time in seconds; a dash where it is not known."""
+    return "–" if value is None else f"{value:.2f} s"

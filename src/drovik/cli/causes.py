@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.printing import heading, say, table
-from drovik.text import shortened
+from drovik.text import percent, shortened
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -29,14 +29,14 @@ def show_causes(view: TaskView) -> None:
             cells = [
                 one.cause,
                 str(one.cases),
-                workflow.percent(one.without),
+                percent(one.without),
                 gain,
                 one.owner,
                 " ".join(one.examples[:3]),
             ]
             rows.append([f"{arm} {measure}" if number == 0 else "", *cells])
         if causes:
-            lines.append(f"{arm}, {measure} {workflow.percent(causes[0].score)}: {causes[0].line}")
+            lines.append(f"{arm}, {measure} {percent(causes[0].score)}: {causes[0].line}")
     if not rows:
         scored = any(arm.measures for arm in view.scores)
         say("No answer has a miss." if scored else "Nothing is scored yet: drovik send")

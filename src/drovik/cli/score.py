@@ -21,6 +21,7 @@ from drovik.errors import DONE
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
 from drovik.reporting.records import arm_document, causes_document, suspects_document
+from drovik.text import percent
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -110,7 +111,7 @@ def _show_notes(view: TaskView) -> None:
                 say(f"{arm.arm}: {score.measure.name} would be {said} if answers off the schema were scored as read.")
             if score.bounds is not None:
                 low, high = score.bounds
-                between = f"between {workflow.percent(low)} and {workflow.percent(high)} with them"
+                between = f"between {percent(low)} and {percent(high)} with them"
                 say(f"{arm.arm}: {score.failed} failed and are not scored: {between}.")
         _show_repeats(arm)
         show_mixed_models(arm)
@@ -159,7 +160,7 @@ def _show_repeats(arm: ArmScores) -> None:
     """What repeats agree on, and what repair turns came to and cost beside the first."""
 
     if arm.agreement is not None:
-        same = workflow.percent(arm.agreement)
+        same = percent(arm.agreement)
         say(f"{arm.arm}: asked {arm.repeats} times each; {same} of the pairs of repeats answer the same.")
     if arm.second is not None:
         one = arm.second
@@ -191,7 +192,7 @@ def _show_details(arm: ArmScores) -> None:
 def _show_structure(arm: str, structure: Structure) -> None:
     """Which members of JSON answers come and go."""
 
-    heading(f"{arm}: structure of {structure.answers} answers, {workflow.percent(structure.same)} of them alike")
+    heading(f"{arm}: structure of {structure.answers} answers, {percent(structure.same)} of them alike")
     rows = [
         [
             one.place or "(all)",

@@ -19,8 +19,7 @@ from drovik.cli.arguments import (
 from drovik.cli.printing import heading, print_json, say, table
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.money import money_text
-from drovik.reporting.columns import seconds_text
-from drovik.text import shortened
+from drovik.text import seconds_text, shortened
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView

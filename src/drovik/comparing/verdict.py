@@ -22,6 +22,7 @@ from drovik.errors import DrovikError, Problem, UsageError
 from drovik.heavy import np
 from drovik.scoring.measure import CaseScore, Measure
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
+from drovik.text import p_value, percent, points
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats, Weighing
@@ -300,21 +301,6 @@ def _cost_in_words(verdict: Verdict) -> str:
     )
 
 
-def percent(value: float) -> str:
-    """A share in per cent with one decimal."""
-    return f"{value * 100:.1f} %"
-
-
 def with_interval(one: Estimate) -> str:
     """A score in per cent with its interval."""
     return f"{percent(one.value)} ({one.low * 100:.1f} – {one.high * 100:.1f})"
-
-
-def points(value: float) -> str:
-    """A difference of shares in percentage points, with its sign."""
-    return f"{value * 100:+.1f} points"
-
-
-def p_value(p: float) -> str:
-    """A p value with its sign of relation."""
-    return "< 0.001" if p < 0.001 else f"= {p:.3f}"

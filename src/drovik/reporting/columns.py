@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from drovik.comparing.verdict import Estimate, Verdict, p_value, percent, points
 from drovik.money import money_text
 from drovik.parsing.status import STATUSES
-from drovik.scoring.scores import Costs
+from drovik.text import p_value, percent, points, seconds_text
+
+if TYPE_CHECKING:
+    from drovik.comparing.verdict import Estimate, Verdict
+    from drovik.scoring.scores import Costs
 
 
 @dataclass(frozen=True)
@@ -46,11 +49,6 @@ def statuses_text(counts: Mapping[str, int], unsent: int = 0) -> str:
 def interval_text(one: Estimate) -> str:
     """The bounds of a 95 % interval."""
     return f"{percent(one.low).removesuffix(' %')} – {percent(one.high).removesuffix(' %')}"
-
-
-def seconds_text(value: float | None) -> str:
-    """A time in seconds; a dash where it is not known."""
-    return "–" if value is None else f"{value:.2f} s"
 
 
 def _of_estimate(show: Callable[[Estimate], str]) -> Callable[[ArmEntry], str]:

@@ -24,7 +24,6 @@ from drovik.comparing.verdict import (
     estimate_as_read,
     estimate_figures,
     headline_verdicts,
-    percent,
     rank,
     verdict_text,
     with_interval,
@@ -41,7 +40,7 @@ from drovik.reporting.columns import PAGE, ArmEntry, cells, titles
 from drovik.reporting.records import interval_figure
 from drovik.scoring.measure import Finding
 from drovik.scoring.scores import ArmScores, MeasureScore
-from drovik.text import visible
+from drovik.text import percent, visible
 from drovik.version import __version__
 
 THUMBNAIL_SIDE = 300

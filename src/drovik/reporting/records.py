@@ -9,8 +9,8 @@ from collections.abc import Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from drovik.comparing.verdict import percent
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
+from drovik.text import percent
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView

@@ -51,6 +51,7 @@ class SharedLimits:
 
     def __init__(self, path: Path | None, endpoint: str, limits: Limits) -> None:
         self._endpoint, self._limits = endpoint, limits
+        self._by_minute, self._by_day = limits.within("minute"), limits.within("day")
         self.alone = False
         self._spare = self._opened(None)
         self._avoided_until = -math.inf
@@ -143,7 +144,7 @@ class SharedLimits:
 
         The generic cell rate algorithm (ITU-T I.371), on a clock that all programs of the machine share.
         """
-        limits = self._limits.within("minute")
+        limits = self._by_minute
         if not limits:
             return 0.0
         now, amounts = time.monotonic(), {"requests": 1, "tokens": tokens}
@@ -173,8 +174,8 @@ class SharedLimits:
 
     def correct(self, tokens: int) -> None:
         """Put the tokens right once the service has said how many there were: more, or (below nought) fewer."""
-        minute = [one.most for one in self._limits.within("minute") if one.counts == "tokens"]
-        by_day = any(one.counts == "tokens" for one in self._limits.within("day"))
+        minute = [one.most for one in self._by_minute if one.counts == "tokens"]
+        by_day = any(one.counts == "tokens" for one in self._by_day)
         if not minute and not by_day:
             return
 
@@ -190,7 +191,7 @@ class SharedLimits:
 
     def day_allows(self, tokens: int) -> str | None:
         """Take so much of the day's limits; what is used up, where they do not allow it. A day is 24 hours back."""
-        limits, amounts = self._limits.within("day"), {"requests": 1, "tokens": tokens}
+        limits, amounts = self._by_day, {"requests": 1, "tokens": tokens}
         if not limits:
             return None
         hour = int(time.time() // _HOUR)

@@ -17,7 +17,6 @@ if TYPE_CHECKING:
         estimate_as_read,
         estimate_figures,
         headline_verdicts,
-        percent,
         rank,
         verdict_text,
         with_interval,
@@ -49,6 +48,7 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import expected_at
     from drovik.store.repair import check_store, repair_store
     from drovik.store.store import Store
+    from drovik.text import percent
     from drovik.transport.http import NoReply
     from drovik.transport.local_service import local_service
     from drovik.transport.outcomes import REMEDIES
@@ -218,8 +218,7 @@ __all__ = [
 _NAMES_OF = {
     "comparing.judge_agreement": "agreement_text",
     "comparing.verdict": (
-        "compare_arms estimate estimate_as_read estimate_figures headline_verdicts percent "
-        "rank verdict_text with_interval"
+        "compare_arms estimate estimate_as_read estimate_figures headline_verdicts rank verdict_text with_interval"
     ),
     "dialects.learn.files": "free_model_name",
     "dialects.learn.sample_dialect": "dialect_there learn write_learned",
@@ -248,6 +247,7 @@ _NAMES_OF = {
     "scoring.measure": "expected_at",
     "store.repair": "check_store repair_store",
     "store.store": "Store",
+    "text": "percent",
     "transport.http": "NoReply",
     "transport.local_service": "local_service",
     "transport.outcomes": "REMEDIES",

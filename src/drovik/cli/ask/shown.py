@@ -14,7 +14,7 @@ from drovik import workflow
 from drovik.cli.printing import heading, say, say_aside, strip_controls
 from drovik.errors import Problem
 from drovik.money import money_text
-from drovik.reporting.columns import seconds_text
+from drovik.text import seconds_text
 
 if TYPE_CHECKING:
     from drovik.cli.ask.files import Files

@@ -15,7 +15,7 @@ from drovik.cli.arguments import nearest_project, require_sendable
 from drovik.cli.printing import console, heading, print_json, say, strip_controls
 from drovik.errors import DONE, NO_SERVICE, Problem, UsageError, known_words
 from drovik.heavy import aiohttp
-from drovik.reporting.columns import seconds_text
+from drovik.text import seconds_text
 
 if TYPE_CHECKING:
     from drovik.workflow.endpoint_trial import TrialStep
