@@ -19,12 +19,12 @@ if TYPE_CHECKING:
     from drovik.parsing.answer_text import Answer
 
 NO_CAUSE = frozenset(("another value", "other words"))
-"""What a difference of no known kind is called."""
+"""What a difference of an unknown kind is called."""
 
 
 @dataclass(frozen=True)
 class Planted:
-    """A planted answer: the cause that was planted, None for a difference of no known kind, "" for none at all, and
+    """A planted answer: the cause that was planted, None for a difference of an unknown kind, "" for none at all, and
     the causes that were found.
     """
 
@@ -93,7 +93,7 @@ def document(every: list[Planted]) -> dict[str, Any]:
 
 
 def _by_cause(every: list[Planted]) -> Iterator[tuple[str, int, int, Counter[str]]]:
-    names = {None: "(of no known kind)", "": "(nothing is wrong)"}
+    names = {None: "(of an unknown kind)", "": "(nothing is wrong)"}
     for cause in dict.fromkeys(one.cause for one in every):
         own = [one for one in every if one.cause == cause]
         others = Counter(", ".join(dict.fromkeys(one.found)) or "nothing" for one in own if not one.is_right)
@@ -111,7 +111,7 @@ def show(every: list[Planted]) -> None:
     say(f"{right} of {len(every)} planted answers have the cause that was planted: {right / len(every):.1%}.")
     unknown = [one for one in every if one.cause is None]
     wrong = sum(not one.is_right for one in unknown)
-    say(f"Of {len(unknown)} differences of no known kind, {wrong} are given a cause.")
+    say(f"Of {len(unknown)} differences of an unknown kind, {wrong} are given a cause.")
 
 
 if __name__ == "__main__":

@@ -5,7 +5,7 @@
 The stand-in resets, stalls, cuts, drips, repeats and spoils its replies, sends storms of 429 and runs of 503. Two
 senders share one store; now and then one of them is killed and another takes its place. In the end every case
 has one answer, every request in the stand-in's ledger is an attempt in the store, and what was billed without
-its reply arriving is told: never fewer than the ledger knows.
+its reply arriving is reported: never fewer than the ledger knows.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ WORDS = ("send", "--task", "sort", "--arm", "fulmar", "--arm", "gull", "--quiet"
 
 
 def make_cases(folder: Path, count: int) -> None:
-    """So many cases, each with a picture of its own: those of the demo with a number put behind them."""
+    """This many cases, each with a picture of its own: those of the demo with a number put behind them."""
     rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
     rows = [row for row in rows if len(row["images"]) == 1]
     made = []

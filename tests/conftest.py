@@ -167,7 +167,7 @@ def start_standin(tmp_path: Path) -> Iterator[Callable[..., StandInProcess]]:
 
 
 def demo_on_port(folder: Path, port: int, cases: int = 48, limits: str = "concurrency = 8, timeout = 30") -> Path:
-    """A demo project whose endpoint is at a port, with its first so many cases."""
+    """A demo project whose endpoint is at a port, with its first this many cases."""
     copy_demo(folder)
     settings = folder / "drovik.toml"
     text = settings.read_text().replace("127.0.0.1:8765", f"127.0.0.1:{port}")

@@ -43,7 +43,7 @@ def test_a_command_takes_its_work_from_the_face_that_python_users_have() -> None
     beyond = {
         f"{path.name}: {module}"
         for path in folder.rglob("*.py")
-        if path.name != "main.py"  # where errors are told, also those of the store and of SQLite
+        if path.name != "main.py"  # where errors are reported, also those of the store and of SQLite
         for module in imported_by(path)
         if not module.startswith(allowed)
     }

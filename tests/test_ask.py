@@ -100,8 +100,8 @@ def test_pictures_come_from_files_addresses_and_standard_input(
 @pytest.mark.parametrize(
     ("words", "line"),
     [
-        (["nope.jpg", "What is it?"], "nope.jpg: there is no such picture; correct its name"),
-        (["What is", "it?"], "What is: there is no such picture"),
+        (["nope.jpg", "What is it?"], "nope.jpg: no such picture; correct its name"),
+        (["What is", "it?"], "What is: no such picture"),
         ([], "there is nothing to ask; name a picture and a question"),
         (["WEB/none.jpg", "What?"], "cannot be fetched: status 404; check the address"),
         (["WEB/huge", "What?"], "cannot be fetched: the picture is larger than 50 MB"),
@@ -113,7 +113,7 @@ def test_pictures_come_from_files_addresses_and_standard_input(
         (["photos/lp-001.jpg", "What?", "--prep", "fit=3"], "--prep: 3 will not do"),
         (["photos/lp-001.jpg", "What?", "--field", "a:colour"], "there is no type 'colour'"),
         (["photos/lp-001.jpg", "What?", "--repeat", "0"], "--repeat is at least 1"),
-        (["photos/lp-001.jpg", "What?", "--keep", "project"], "is no project and task"),
+        (["photos/lp-001.jpg", "What?", "--keep", "project"], "is not a project and task"),
     ],
 )
 def test_what_cannot_be_asked_is_one_line(

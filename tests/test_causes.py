@@ -29,7 +29,7 @@ def test_planted_errors_are_told_for_what_they_are() -> None:
     assert told["planted"] > 1000
     assert told["right"] >= 0.95 * told["planted"]
     by_cause = {one["planted"]: one for one in told["causes"]}
-    for kind in ("(of no known kind)", "(nothing is wrong)"):
+    for kind in ("(of an unknown kind)", "(nothing is wrong)"):
         assert by_cause[kind]["right"] == by_cause[kind]["answers"] > 20
     never = set(CAUSES) - set(by_cause)
     assert never == {

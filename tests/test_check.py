@@ -95,7 +95,7 @@ WRONGS: dict[str, tuple[Break, str, tuple[str, ...]]] = {
     "refusal without an expected output": (
         first_case(expected={}, refusal=["sort"]), "cases.jsonl", ("line 1: refusal", "not be scored")),
     "refusal of no task": (first_case(refusal=["sorts"]), "cases.jsonl", ("line 1: refusal", "'sort'")),
-    "no facts": (first_case(expected={"describe": {"must": "red"}}), "cases.jsonl", ("'must' is no list",)),
+    "no facts": (first_case(expected={"describe": {"must": "red"}}), "cases.jsonl", ("'must' is not a list",)),
     "fact not given": (first_case(given={}), "cases.jsonl", ("line 1", "'vessel' is not given")),
 }  # fmt: skip
 
@@ -198,7 +198,7 @@ def test_labels_may_come_from_the_schema(drovik: Drovik) -> None:
     assert drovik("check").code == 0
     first_case(expected={"sort": {"kind": "sock"}})(folder)
     result = drovik("check")
-    assert "line 1: expected.sort: 'sock' is no label" in result.out
+    assert "line 1: expected.sort: 'sock' is not a label" in result.out
     assert "line 1: expected.sort/kind: does not fit the task's own schema" in result.out
 
 

@@ -94,7 +94,7 @@ def test_idle_connections_can_be_closed_to_free_files() -> None:
 
 
 class Resetting:
-    """A session whose connection is reset before the request is written, so many times."""
+    """A session whose connection is reset before the request is written, this many times."""
 
     def __init__(self, times: int) -> None:
         self.left = times

@@ -118,7 +118,7 @@ def test_learning_disturbs_nothing_in_a_drovik_toml(drovik: Drovik, service: str
         ("curl https://a.example/x --digest -u a:b -d '{\"q\": \"What?\"}'", "wants its requests signed"),
         ("curl https://a.example/x -H 'Authorization: HMAC k=1, s=2' -d '{\"q\": \"What?\"}'", "wants its requests signed"),
         ("curl https://a.example/x", "there is no question in the sample"),
-        ("curl ftp://a.example/x -d '{\"q\": \"What is it?\"}'", "is no address of a service"),
+        ("curl ftp://a.example/x -d '{\"q\": \"What is it?\"}'", "is not the URL of a service"),
     ],
 )  # fmt: skip
 def test_a_sample_that_cannot_be_learned_is_one_line(drovik: Drovik, sample: str, line: str) -> None:

@@ -201,7 +201,7 @@ def test_a_prompt_that_cannot_work_is_one_line_of_check_and_takes_no_time(drovik
     for number, text in enumerate(PROMPTS):
         (home / f"bad{number}.toml").write_text(f'ask = """\n{text}\n"""\n')
     files: list[str] = []
-    for _ in range(2):  # those that are no templates at all are told first, then those that fail on a case
+    for _ in range(2):  # those that are no templates at all are reported first, then those that fail on a case
         result = drovik("check", timeout=30)
         assert result.code == 1
         files += (told := [line.partition(":")[0] for line in result.out.splitlines()[:-1]])

@@ -28,7 +28,7 @@ DRAWS = 200
 
 
 async def asked(learned: Learned, folder: Path, question: Question, count: int) -> tuple[str, str, object]:
-    """What comes of a question with so many pictures: the kind of outcome, the answer or the words, and the tokens."""
+    """What comes of a question with this many pictures: the kind of outcome, the answer or the words, and the tokens."""
     import aiohttp
 
     endpoints = {"it": {"url": learned.url, "dialect": "it", "key_env": "A_KEY" if learned.key_env else None}}

@@ -25,7 +25,7 @@ NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 
 
 class Clock:
-    """Time that passes when it is told to."""
+    """Time that passes when it is reported to."""
 
     def __init__(self) -> None:
         self.now = 1000.0

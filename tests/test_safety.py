@@ -169,7 +169,7 @@ def test_an_endpoint_that_never_works_is_left_soon(drovik: Drovik, serve: Serve)
     demo_on_port(drovik.folder, service.port, cases=40, limits="concurrency = 4, timeout = 10, give_up_after = 2")
     result = drovik("send", *SORT, "--json")
     assert result.code == 3
-    assert "fails steadily" in result.json["problems"][0]
+    assert "keeps failing" in result.json["problems"][0]
     assert len(service.requests) < 40
     assert (result.json["failed"], result.json["left"]) == (0, 40)
 
@@ -258,13 +258,13 @@ def test_a_harsh_service_two_senders_and_kills_lose_and_double_nothing(
 
 
 def see_that_the_books_agree(folder: Path, standin: StandInProcess, asks: int) -> dict[str, int]:
-    """Every case answered once; every request in the ledger is an attempt; no fewer are told as may have been billed."""
+    """Every case answered once; every request in the ledger is an attempt; no fewer are reported as may have been billed."""
     answered = rows(folder, "SELECT identity FROM attempts WHERE concluded = 1")
     assert len(answered) == len(set(answered)) == asks
     attempts = rows(folder, "SELECT a.identity, r.id FROM attempts a LEFT JOIN replies r ON r.attempt = a.id")
     entries = standin.entries()
     asked, kept = Counter(entry["slip"] for entry in entries), Counter(slip_of(one) for one, _ in attempts)
-    assert all(kept[slip] >= count for slip, count in asked.items()), "a request was sent that is no attempt"
+    assert all(kept[slip] >= count for slip, count in asked.items()), "a request was sent that is not an attempt"
     billed = Counter(entry["slip"] for entry in entries if entry["billed"])
     good_ones = rows(
         folder,

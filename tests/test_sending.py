@@ -290,7 +290,7 @@ def test_a_key_is_not_sent_to_a_host_nobody_agreed_to(drovik: Drovik) -> None:
     assert result.code == 2
     assert "the key in DESK_KEY was never sent to desk.invalid before" in result.err
     assert "--trust" in result.err
-    assert drovik("send", *SORT, "--trust").code == 3  # there is no such host, but it was tried
+    assert drovik("send", *SORT, "--trust").code == 3  # no such host, but it was tried
     assert drovik("send", *SORT).code == 3
 
 
@@ -311,7 +311,7 @@ def test_a_picture_that_changes_or_goes_is_one_line_and_stops_no_other(drovik: D
     result = drovik("send", *SORT)
     assert result.code == 1
     assert "images/lp-006.jpg: changed on disk" in result.out
-    assert "images/lp-005.jpg: there is no such picture" in result.out
+    assert "images/lp-005.jpg: no such picture" in result.out
     assert "4 of 6 answered" in result.out
 
 
@@ -353,7 +353,7 @@ def test_damaged_and_foreign_stores_are_one_line(drovik: Drovik) -> None:
     folder = demo_on_port(drovik.folder, 1, cases=2)
     (folder / ".drovik").mkdir()
     path = folder / ".drovik" / "answers.sqlite"
-    path.write_bytes(b"this is no store at all, but a text of some length" * 100)
+    path.write_bytes(b"this is not a store at all, but a text of some length" * 100)
     damaged = drovik("score")
     assert damaged.code == 2
     assert damaged.err.startswith(".drovik/answers.sqlite: is damaged")

@@ -85,8 +85,8 @@ def test_an_error_is_told_and_the_conversation_goes_on(drovik: Drovik, serve: Se
     done = talk(drovik, "One?\nTwo?\n/picture nowhere.png\n/dance\nThree?\n")
     assert done.returncode == 0
     assert "not that, please" in done.stderr
-    assert "nowhere.png: there is no such picture" in done.stderr
-    assert "/save FILE" in done.stdout  # what is no command shows those that are
+    assert "nowhere.png: no such picture" in done.stderr
+    assert "/save FILE" in done.stdout  # what is not a command shows those that are
     assert [turn["says"] for turn in service.requests[-1]["talk"]] == ["One?", "Answer 1.", "Three?"]
     assert talk(drovik, "", "-").stderr.startswith("drovik: what you say comes by standard input")
 

@@ -182,7 +182,7 @@ def test_what_a_dialect_has_no_place_for_is_a_line_of_check(drovik: Drovik, serv
 @pytest.mark.parametrize(
     ("after", "where", "line"),
     [
-        ('after = "srot"', "", "after: there is no task 'srot'; did you mean 'sort'?"),
+        ('after = "srot"', "", "after: unknown task 'srot'; did you mean 'sort'?"),
         ('after = "colour"', "", "after: it comes after itself, round a circle"),
         ('after = { task = "sort", prompt = "v9" }', "", "'sort' has no prompt version 'v9'"),
         ('after = { task = "sort", model = "auk" }', "", "there is no model 'auk'"),

@@ -55,7 +55,7 @@ def nonblocking_opener(path: str, flags: int) -> int:
 def unreadable_problem(error: OSError | ValueError, shown: str) -> Problem:
     """Why a file cannot be read."""
     if isinstance(error, FileNotFoundError | NotADirectoryError):
-        return Problem("there is no such file", "create it, or correct its name", shown)
+        return Problem("no such file", "create it, or correct its name", shown)
     if isinstance(error, IsADirectoryError):
         return Problem("is a folder, not a file", "give the file's name", shown)
     if isinstance(error, ValueError):

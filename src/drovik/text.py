@@ -72,14 +72,31 @@ def folded(text: str, *, case: bool = False, accents: bool = True, punctuation: 
     return " ".join(normalized(text, case=case, accents=accents, punctuation=punctuation).split())
 
 
+def decimal(value: float, places: int, signed: bool = False) -> str:
+    """A number with a fixed number of decimals; what rounds to nothing has no sign."""
+    text = f"{value:+.{places}f}" if signed else f"{value:.{places}f}"
+    return text.lstrip("+-") if float(text) == 0 else text
+
+
 def percent(value: float) -> str:
     """A share in per cent with one decimal."""
-    return f"{value * 100:.1f} %"
+    return f"{decimal(value * 100, 1)} %"
 
 
-def points(value: float) -> str:
-    """A difference of shares in percentage points, with its sign."""
-    return f"{value * 100:+.1f} points"
+def score_text(value: float, coefficient: bool = False) -> str:
+    """A score: a share in per cent, a coefficient (kappa, a correlation) as it is."""
+    return decimal(value, 2) if coefficient else percent(value)
+
+
+def difference_text(value: float, coefficient: bool = False) -> str:
+    """A difference of scores with its sign: of shares in percentage points, of coefficients as it is."""
+    return decimal(value, 2, signed=True) if coefficient else f"{decimal(value * 100, 1, signed=True)} points"
+
+
+def bounds_text(low: float, high: float, coefficient: bool = False, signed: bool = False) -> tuple[str, str]:
+    """The bounds of an interval of scores, without their unit."""
+    places, scale = (2, 1) if coefficient else (1, 100)
+    return decimal(low * scale, places, signed), decimal(high * scale, places, signed)
 
 
 def p_value(p: float) -> str:

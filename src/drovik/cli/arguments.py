@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 
 def nearest_project(given: Path | None, needed: bool = False) -> Path | None:
-    """The project's folder given, or the nearest one from here upwards; None where there is none.
+    """The project's folder given, or the nearest one from here upwards; None if there is none.
 
     A drovik.toml above this folder that belongs to somebody else (in /tmp, say, which all may write to) is not
     used unless it is named.
@@ -166,7 +166,7 @@ def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
         choices=[one.value for one in workflow.STATUSES],
         help="also send again what has such an answer",
     )
-    parser.add_argument("--sample", type=positive, metavar="N", help="only so many cases, spread over the labels")
+    parser.add_argument("--sample", type=positive, metavar="N", help="only N cases, spread over the labels")
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="draws another sample (default: 1)")
 
 

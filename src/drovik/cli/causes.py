@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.printing import heading, say, table
-from drovik.text import percent, shortened
+from drovik.text import difference_text, score_text, shortened
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -25,18 +25,18 @@ def show_causes(view: TaskView) -> None:
     lines = []
     for arm, measure, causes in workflow.impacts_of(view):
         for number, one in enumerate(causes):
-            gain = f"{(one.without - one.score) * 100:+.1f}"
+            gain = difference_text(one.without - one.score, one.coefficient).removesuffix(" points")
             cells = [
                 one.cause,
                 str(one.cases),
-                percent(one.without),
+                score_text(one.without, one.coefficient),
                 gain,
                 one.owner,
                 " ".join(one.examples[:3]),
             ]
             rows.append([f"{arm} {measure}" if number == 0 else "", *cells])
         if causes:
-            lines.append(f"{arm}, {measure} {percent(causes[0].score)}: {causes[0].line}")
+            lines.append(f"{arm}, {measure} {score_text(causes[0].score, causes[0].coefficient)}: {causes[0].line}")
     if not rows:
         scored = any(arm.measures for arm in view.scores)
         say("No answer has a miss." if scored else "Nothing is scored yet: drovik send")

@@ -23,7 +23,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Check a project; 1 where something is wrong with it, 2 where there is none."""
+    """Check a project; 1 where something is wrong with it, 2 if there is none."""
 
     folder = project_folder(arguments.project)
     project, problems = workflow.everything_wrong(folder)

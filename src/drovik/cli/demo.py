@@ -123,7 +123,7 @@ def _verdicts(views: list[TaskView]) -> dict[str, Any]:
 
 
 def _use_port(folder: Path, port: int) -> None:
-    """Write the stand-in's port into drovik.toml, where it is not the one that stands there."""
+    """Write the stand-in's port into drovik.toml, where it is not the one that is there."""
 
     path = folder / "drovik.toml"
     text = read_text(path, path.name)

@@ -116,7 +116,7 @@ def _run(words: Sequence[str]) -> int:
     if rest and (any(word.startswith("-") and word != "-" for word in rest) or not hasattr(arguments, "words")):
         parser.error(f"unrecognized arguments: {' '.join(rest)}")
     if rest:
-        arguments.words += rest  # words that stand behind options, which argparse does not put together
+        arguments.words += rest  # words that are behind options, which argparse does not put together
     if arguments.command is None:
         parser.print_help()
         return DONE
@@ -159,5 +159,5 @@ def _why(error: Exception) -> str:
 
 
 def _safe(text: str) -> str:
-    """Without control characters: a file's or a service's words may stand in an error."""
+    """Without control characters: a file's or a service's words may be in an error."""
     return without_controls(text)

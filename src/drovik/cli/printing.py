@@ -22,7 +22,7 @@ WIDTH_WITHOUT_TERMINAL = 130
 
 @cache
 def console() -> Console:
-    """Where results go; plain text of a fixed width where there is no terminal."""
+    """Where results go; plain text of a fixed width if there is no terminal."""
     from rich.console import Console
 
     width = None if sys.stdout.isatty() else WIDTH_WITHOUT_TERMINAL
@@ -30,7 +30,7 @@ def console() -> Console:
 
 
 def say(text: str = "", style: StyleType | None = None) -> None:
-    """Print a paragraph, wrapped to the terminal; where there is none, each line stays one line."""
+    """Print a paragraph, wrapped to the terminal; if there is none, each line stays one line."""
     console().print(strip_controls(text), style=style, soft_wrap=not sys.stdout.isatty())
 
 
@@ -42,7 +42,7 @@ def say_aside(text: str) -> None:
 
 def explain_arms() -> None:
     """One line, for who reads a table of arms for the first time; once in a run."""
-    say("An arm is a model with a prompt version (and a prep, where there are several): MODEL/PROMPT.", style="dim")
+    say("An arm is a model with a prompt version (and a prep, if there are several): MODEL/PROMPT.", style="dim")
 
 
 def heading(text: str) -> None:

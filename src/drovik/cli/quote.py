@@ -31,7 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     add_project_argument(parser)
     add_plan_arguments(parser)
-    parser.add_argument("--cases", type=positive, metavar="N", help="for so many cases like those of the project")
+    parser.add_argument("--cases", type=positive, metavar="N", help="for N cases like those of the project")
     parser.add_argument(
         "--break-even",
         metavar="MONEY",

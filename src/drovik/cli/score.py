@@ -21,7 +21,7 @@ from drovik.errors import DONE
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
 from drovik.reporting.records import arm_document, causes_document, suspects_document
-from drovik.text import percent
+from drovik.text import percent, score_text
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -111,7 +111,8 @@ def _show_notes(view: TaskView) -> None:
                 say(f"{arm.arm}: {score.measure.name} would be {said} if answers off the schema were scored as read.")
             if score.bounds is not None:
                 low, high = score.bounds
-                between = f"between {percent(low)} and {percent(high)} with them"
+                plain = score.measure.is_coefficient
+                between = f"between {score_text(low, plain)} and {score_text(high, plain)} with them"
                 say(f"{arm.arm}: {score.failed} failed and are not scored: {between}.")
         _show_repeats(arm)
         show_mixed_models(arm)

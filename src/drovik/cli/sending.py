@@ -40,7 +40,7 @@ _STOPPING = "Stopping: what is under way is paid for, so its replies are waited 
 async def until_stopped(dispatcher: Dispatcher, note: Callable[[str], None] | None = None) -> Tally:
     """Send until all is sent, or a signal comes.
 
-    :param note: is told that it is stopping.
+    :param note: is called when it is stopping.
     """
     loop = asyncio.get_running_loop()
     task = asyncio.create_task(workflow.send(dispatcher))
@@ -162,7 +162,7 @@ class Progress:
         return f"{done} of {tally.total}   {rate:.1f} a second   {left}   {self._money()}   {failed}"
 
     def _money(self) -> str:
-        """What was spent, and of what where there is a limit."""
+        """What was spent, and of what if there is a limit."""
         tally = self._tally
         if not tally.most:
             return money_text(tally.money)
@@ -196,7 +196,7 @@ class Progress:
 
 
 def _time(count: int, rate: float) -> str:
-    """How long so many take, for the eye."""
+    """How long this many take, for the eye."""
     seconds = round(count / rate)
     if seconds < 120:
         return f"{seconds} s"

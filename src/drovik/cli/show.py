@@ -127,7 +127,7 @@ def _show_traces(view: TaskView, case: Case) -> None:
         for measure, traces in _traces(view, arm.name, case):
             say(f"{arm.name}, {measure}:", style="dim")
             rows = [[one.outcome, one.what, one.words or "–"] for one in traces]
-            table(("what came of it", "statement", "the words"), rows, numbers=())
+            table(("result", "statement", "evidence"), rows, numbers=())
 
 
 def _traces(view: TaskView, arm: str, case: Case) -> list[tuple[str, tuple[Trace, ...]]]:

@@ -20,7 +20,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     parser.add_argument("--port", type=int, default=8765, help="0 takes any that is free (default: 8765)")
     parser.add_argument("--key", default="lost-and-found", help="the key it asks for (default: lost-and-found)")
-    parser.add_argument("--slow", type=float, default=0.0, metavar="SECONDS", help="so much longer for each answer")
+    parser.add_argument("--slow", type=float, default=0.0, metavar="SECONDS", help="this much longer for each answer")
     parser.add_argument(
         "--faults",
         default="",

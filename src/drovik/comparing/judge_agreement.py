@@ -35,7 +35,7 @@ def agreement_with_people(pairs: Sequence[tuple[str, str]]) -> tuple[float, tupl
 
 
 def agreement_text(measure: Measure) -> str:
-    """How far a judge agrees with people, in words; empty for a measure that is no judge."""
+    """How far a judge agrees with people, in words; empty for a measure that is not a judge."""
     if not isinstance(measure, Judge):
         return ""
     pairs = measure.beside_people

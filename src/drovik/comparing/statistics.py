@@ -22,10 +22,10 @@ if TYPE_CHECKING:
 
 RESAMPLES = 5000
 MOST_ROWS, BLOCKS = 10_000, 1_000
-"""Of more rows than the one, most of them different, so many blocks are resampled in their place."""
+"""Of more rows than the one, most of them different, this many blocks are resampled in their place."""
 PERMUTATIONS = 20_000
 MOST_EXACT_PAIRS = 14
-"""With so many differing pairs or fewer, every permutation is gone through instead of a sample."""
+"""With this many differing pairs or fewer, every permutation is gone through instead of a sample."""
 SEED = 1729
 LEVEL = 0.95
 _Z = 1.959963984540054
@@ -122,10 +122,10 @@ def score_interval(rows: Floats, score_of: ScoreOf, binary: bool) -> tuple[tuple
 
     For a share of cases it is Wilson's. Else it is the bootstrap's; but where every resample gives the
     same score, 0 or 1 as a rule, the bootstrap knows nothing of what was not seen, and the interval is
-    Wilson's for that share of so many cases, which is on the careful side.
+    Wilson's for that share of this many cases, which is on the careful side.
 
     :param rows: shape (n, k).
-    :param binary: whether the score is a share of rows, each of which is wholly right or wrong.
+    :param binary: whether the score is a share of rows, each of which is fully correct or wrong.
     """
     value = float(score_of(rows.sum(axis=0)))
     if binary:

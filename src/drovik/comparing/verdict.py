@@ -22,7 +22,7 @@ from drovik.errors import DrovikError, Problem, UsageError
 from drovik.heavy import np
 from drovik.scoring.measure import CaseScore, Measure
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
-from drovik.text import p_value, percent, points
+from drovik.text import bounds_text, difference_text, p_value, score_text
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats, Weighing
@@ -45,6 +45,7 @@ class Estimate:
     high: float
     cases: int
     method: str
+    coefficient: bool = False
 
 
 @dataclass(frozen=True)
@@ -52,7 +53,7 @@ class Verdict:
     """What the comparison of two arms comes to. `difference` is the second's score less the first's.
 
     `outcome` says how the second is beside the first. `fixed` are the ids of the cases that are
-    wholly right with the second and were not with the first, `broken` those of which the reverse is true;
+    fully correct with the second and were not with the first, `broken` those of which the reverse is true;
     `improved` and `worsened` are the others that changed. Estimates and costs are of the common cases.
     """
 
@@ -80,12 +81,12 @@ class Verdict:
 
 
 def estimate(score: MeasureScore) -> Estimate:
-    """A measure's score with its interval; whole groups of cases are resampled where there are groups."""
+    """A measure's score with its interval; whole groups of cases are resampled if there are groups."""
     return _estimate(score.measure, score.scored)
 
 
 def estimate_as_read(score: MeasureScore) -> Estimate | None:
-    """What the score would be if answers off the schema were scored as read; None where there are none."""
+    """What the score would be if answers off the schema were scored as read; None if there are none."""
     return _estimate(score.measure, score.as_read) if score.as_read else None
 
 
@@ -102,7 +103,7 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
             (low, high), method = wilson_interval(value * len(rows), len(rows)), "Wilson"
         else:
             (low, high), method = bootstrapped_interval(value, values[name], len(rows))
-        found[name] = Estimate(value, low, high, len(score.scored), method)
+        found[name] = Estimate(value, low, high, len(score.scored), method, name in score.measure.coefficients)
     for name, weigh in score.measure.weighed([_score(one) for one in score.scored]).items():
         found[name] = _weighed_estimate(weigh, score.scored)
     return found
@@ -115,7 +116,7 @@ def _weighed_estimate(weigh: Weighing, cases: Sequence[ScoredCase]) -> Estimate:
 
 
 def _is_plain(cases: Sequence[ScoredCase], grouped: bool) -> bool:
-    """Whether each row is one answer, wholly right or wrong: no group of cases, and no mean of repeats."""
+    """Whether each row is one answer, fully correct or wrong: no group of cases, and no mean of repeats."""
     return not grouped and all(len(one.repeats) < 2 for one in cases)
 
 
@@ -124,7 +125,8 @@ def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
         return _weighed_estimate(measure.weighed([_score(one) for one in cases])[measure.what], cases)
     rows, grouped = _rows(measure, cases)
     (low, high), method = score_interval(rows, measure.score_of, measure.binary and _is_plain(cases, grouped))
-    return Estimate(float(measure.score_of(rows.sum(axis=0))), low, high, len(cases), method)
+    value = float(measure.score_of(rows.sum(axis=0)))
+    return Estimate(value, low, high, len(cases), method, measure.is_coefficient)
 
 
 def _rows(measure: Measure, cases: Sequence[ScoredCase]) -> tuple[Floats, bool]:
@@ -268,8 +270,10 @@ def headline_verdicts(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict])
 def verdict_text(verdict: Verdict) -> str:
     """The verdict as sentences: what it is, how sure, and what the one costs beside the other."""
     first, second = verdict.first, verdict.second
-    scores = f"{percent(verdict.after.value)} against {percent(verdict.before.value)}"
-    apart = f"{points(verdict.difference)} (95 % interval {verdict.low * 100:+.1f} to {verdict.high * 100:+.1f})"
+    plain = verdict.after.coefficient
+    scores = f"{score_text(verdict.after.value, plain)} against {score_text(verdict.before.value, plain)}"
+    low, high = bounds_text(verdict.low, verdict.high, plain, signed=True)
+    apart = f"{difference_text(verdict.difference, plain)} (95 % interval {low} to {high})"
     test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
     sure = f"{test}, p {p_value(verdict.p)}, {verdict.after.cases} cases"
     on = f"on {verdict.measure} ({verdict.what})"
@@ -302,5 +306,5 @@ def _cost_in_words(verdict: Verdict) -> str:
 
 
 def with_interval(one: Estimate) -> str:
-    """A score in per cent with its interval."""
-    return f"{percent(one.value)} ({one.low * 100:.1f} – {one.high * 100:.1f})"
+    """A score with its interval."""
+    return f"{score_text(one.value, one.coefficient)} ({' – '.join(bounds_text(one.low, one.high, one.coefficient))})"

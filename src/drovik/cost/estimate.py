@@ -29,7 +29,7 @@ _DAY = 86400.0
 
 
 def seconds_for(requests: Bounds, tokens: Bounds, limits: Limits, each: Bounds) -> Bounds:
-    """How long so many requests take: the slowest of what the slots and each limit allow.
+    """How long this many requests take: the slowest of what the slots and each limit allow.
 
     :param tokens: in and out, together.
     :param each: the seconds of one request.
@@ -84,9 +84,9 @@ def less_allowances(quotes: Sequence[ArmQuote], days: int) -> dict[tuple[str, st
 
 
 def break_even(instead: Decimal, money: Bounds, cases: float) -> Bounds | None:
-    """For how many cases an arm costs as much as another way of doing it; low and high are of the dear and the cheap.
+    """For how many cases an arm costs as much as another way of doing it; low and high are bounds.
 
-    :param money: what so many `cases` cost.
+    :param money: what this many `cases` cost.
     """
     if money.expected <= 0:
         return None
@@ -113,7 +113,7 @@ class ArmQuote:
         return self.arm.model.price
 
     def money(self) -> Bounds | None:
-        """In the price's currency; None where there is no price. Without an output limit there is no upper bound."""
+        """In the price's currency; None if there is no price. Without an output limit there is no upper bound."""
         price = self.price
         if price is None:
             return None
@@ -131,7 +131,7 @@ class ArmQuote:
         return Bounds(float(of("low")), float(of("expected")), float(of("high")))
 
     def times(self, share: float) -> ArmQuote:
-        """The same for so many times as much."""
+        """The same for this many times as much."""
         return ArmQuote(
             self.task,
             self.arm,

@@ -29,7 +29,7 @@ from drovik.store.sums import counted_requests, invalid_share, output_token_stat
 LETTERS_A_TOKEN = 4.0
 """Where nothing is known: English text has about four letters to a token."""
 WRAPPING = 256
-"""So many tokens at most are taken to be put around a request by the service, beyond one for each byte of it."""
+"""This many tokens at most are taken to be put around a request by the service, beyond one for each byte of it."""
 OUTPUT_UNKNOWN = 300
 PICTURE_UNKNOWN = 1000
 
@@ -77,7 +77,7 @@ def estimate_tokens(load: RequestSize, model: Model) -> int:
 
 
 def max_cost(load: RequestSize, model: Model) -> Spending | None:
-    """An upper bound of what a request costs; None where there is none.
+    """An upper bound of what a request costs; None if there is none.
 
     No token is shorter than a byte, so text counts as its bytes at the most; the service's own wrapping is
     allowed for by WRAPPING for each turn. Where tokens counted by name are more expensive, all are taken as those.
@@ -119,7 +119,7 @@ def unbounded_reasons(settings: ProjectFile, models: Sequence[str]) -> list[Prob
 MOST_LEARNED_FROM = 400
 _FEWEST = 5
 _MARGIN = 0.03
-"""Beside what varies from request to request, so much may be wrong with a rate itself."""
+"""Beside what varies from request to request, this much may be wrong with a rate itself."""
 _PIXELS_A_TOKEN = (2500.0, 900.0, 250.0)
 """Where nobody says how a model counts pictures: from few to many tokens."""
 
@@ -138,7 +138,7 @@ class Bounds(NamedTuple):
         return Bounds(self.low * other[0], self.expected * other[1], self.high * other[2])
 
     def times(self, share: float) -> Bounds:
-        """So many times as much."""
+        """This many times as much."""
         return Bounds(self.low * share, self.expected * share, self.high * share)
 
 
@@ -248,7 +248,7 @@ def _minus(first: Sequence[float], second: Sequence[float]) -> list[float]:
 def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Sequence[float]) -> TokenFormula:
     """Least squares of tokens on letters, and on pixels where pictures are counted nobody knows how.
 
-    What does not vary over the requests cannot be told apart from what is around them, and keeps its guess.
+    What does not vary over the requests cannot be distinguished from what is around them, and keeps its guess.
     """
 
     columns = [np.ones(len(letters))]

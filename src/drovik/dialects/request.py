@@ -67,7 +67,7 @@ class Conversation:
 
 
 def as_one_text(conversation: Conversation, names: Mapping[Any, str]) -> str:
-    """All turns as one text, for services that take no turns: each with who says it, where there are several."""
+    """All turns as one text, for services that take no turns: each with who says it, if there are several."""
     if len(conversation.turns) == 1:
         return text_of(conversation.turns[0])
     return "\n\n".join(f"{names.get(turn.by, turn.by)}: {text_of(turn)}" for turn in conversation.turns)
@@ -158,9 +158,9 @@ class RequestWriter:
 
         :param pictures: the prepared pictures by their number in the case; none for one that is not sent.
         :param request_id: what `{request.id}` stands for; the same over tries.
-        :param addresses: where each picture stands on the web, where it does.
+        :param addresses: where each picture is on the web, where it does.
         :param schema: of the answer, where the service is to be told.
-        :param repeat: which repeat it is, from 1; each has another seed, where there is one.
+        :param repeat: which repeat it is, from 1; each has another seed, if there is one.
         """
         conversation = self._fitted(conversation, [max(1, len(one)) for one in pictures])
         plain: dict[str, Any] = {f"extra.{name}": value for name, value in arm.prep.extra.items()}
@@ -221,7 +221,7 @@ class RequestWriter:
         return scope | self._image_scope(pictures[0] if len(pictures) == 1 else None)
 
     def _image_scope(self, picture: DraftPicture | None) -> dict[str, Any]:
-        """A picture's slots; where there is none they stand there empty, to hide those of an outer scope."""
+        """A picture's slots; if there is none they are there empty, to hide those of an outer scope."""
         if picture is None:
             return dict.fromkeys((f"image.{name}" for name in self._picture_slots), None)
         return {f"image.{name}": value for name, value in picture.values.items()}
@@ -266,7 +266,7 @@ class RequestWriter:
         """What is asked, as far as the dialect has places for it.
 
         :param sizes: as how many pictures each of the case's is sent.
-        :raises DrovikError: where it has none for several turns, or for so many pictures.
+        :raises DrovikError: where it has none for several turns, or for this many pictures.
         """
         together = [[turn] for turn in conversation.turns] if self._has_turns else [list(conversation.turns)]
         at_once = [_pictures_in(turns, sizes) for turns in together]

@@ -19,7 +19,7 @@ from drovik.project.settings import is_loopback
 
 @dataclass(frozen=True)
 class HttpRequest:
-    """A request ready to leave. Its `repr` shows neither headers nor body, for a key may stand there."""
+    """A request ready to leave. Its `repr` shows neither headers nor body, for a key may be there."""
 
     method: str
     url: str
@@ -75,7 +75,7 @@ class RequestTemplate:
                 address = urljoin(url + "/", named)
                 self._see_that_it_may_go(url, address)
             except ValueError:
-                what = f"the service names '{named[:100]}', which is no URL"
+                what = f"the service names '{named[:100]}', which is not a URL"
                 raise RequestError(Problem(what, "nothing is sent there")) from None
         query = [(name, template.as_text(scope)) for name, template in self._query.items()]
         pairs = "&".join(

@@ -24,7 +24,7 @@ _DIGITS = re.compile(r"[0-9]{1,13}")
 
 @dataclass(frozen=True)
 class ParsedReply:
-    """What stands in a reply. `note` says what did not fit the dialect, and where the text may be instead.
+    """What is in a reply. `note` says what did not fit the dialect, and where the text may be instead.
 
     `readable` is False where the body is not built as the dialect says; `incomplete` is True where it
     came to an end without a finish. `code` is the status that an error in a good reply names.
@@ -88,7 +88,7 @@ class ReplyParser:
         return well_formed("".join(self._take(piece) for piece in self._split.feed(data)))
 
     def result(self, headers: Mapping[str, str]) -> ParsedReply:
-        """What stands in all that was fed, which is taken for the whole body."""
+        """What is in all that was fed, which is taken for the whole body."""
         body = b"".join(self._bytes)
         if self.form.form == "text":
             return self._of_text(body, headers)

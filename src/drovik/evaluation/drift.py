@@ -20,7 +20,7 @@ from drovik.store.store import Store
 class Drift:
     """One arm: how many were asked again, how many answered the same, and which models the service reported.
 
-    `expected_same` is the share of pairs of its repeats that agree, where it has repeats: so much is chance.
+    `expected_same` is the share of pairs of its repeats that agree, where it has repeats: this much is chance.
     """
 
     task: str

@@ -16,7 +16,7 @@ from drovik.scoring.scores import MeasureScore, ScoredCase
 class CauseImpact:
     """A cause as it is with one arm: how many cases and findings it has, and the score if it were gone.
 
-    `alone` is how many cases would be wholly right without it; `suspects` is how many of its cases have an expected
+    `alone` is how many cases would be fully correct without it; `suspects` is how many of its cases have an expected
     output that is suspect. `missed` is how many cases of the arm have a finding at all.
     """
 
@@ -29,6 +29,7 @@ class CauseImpact:
     score: float
     without: float
     examples: tuple[str, ...]
+    coefficient: bool = False
 
     @property
     def owner(self) -> Owner:
@@ -52,13 +53,13 @@ class CauseImpact:
 
 MOST_EXAMPLES = 5
 _EASIEST: tuple[Owner, ...] = ("measure", "prompt", "expected output", "picture", "model", "nobody knows")
-"""Of causes that cost the same, the one that takes least to mend comes first."""
+"""Of causes that cost the same, the one that takes least to fix comes first."""
 
 
 def cause_impacts(task: Task, score: MeasureScore, suspects: Collection[str] = ()) -> list[CauseImpact]:
     """The causes of one measure of one arm, those first whose going would raise the score most.
 
-    Of those that cost the same, what takes least to mend comes first.
+    Of those that cost the same, what takes least to fix comes first.
 
     :param suspects: the ids of cases whose expected output is suspect.
     """
@@ -74,15 +75,16 @@ def cause_impacts(task: Task, score: MeasureScore, suspects: Collection[str] = (
     without = _Without(task, score, scored)
     found = [
         CauseImpact(
-            cause(name),
-            len(having),
-            findings[name],
-            sum(all(each.cause == name for each in _findings(one)) for one in having),
-            sum(one.case.id in suspects for one in having),
-            len(missed),
-            score.value,
-            without(name, having),
-            tuple(one.case.id for one in having[:MOST_EXAMPLES]),
+            cause=cause(name),
+            cases=len(having),
+            findings=findings[name],
+            alone=sum(all(each.cause == name for each in _findings(one)) for one in having),
+            suspects=sum(one.case.id in suspects for one in having),
+            missed=len(missed),
+            score=score.value,
+            without=without(name, having),
+            examples=tuple(one.case.id for one in having[:MOST_EXAMPLES]),
+            coefficient=score.measure.is_coefficient,
         )
         for name, having in cases.items()
     ]

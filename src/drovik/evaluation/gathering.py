@@ -26,7 +26,7 @@ from drovik.scoring.scores import ArmScores, Expectations
 from drovik.store.store import Store
 
 MARK = 4
-"""So many characters of its digest tell an older arm apart."""
+"""This many characters of its digest tell an older arm apart."""
 
 
 @dataclass(frozen=True)
@@ -184,7 +184,7 @@ def _repair_turns(
 def _heard(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...], digests: dict[str, str]) -> Judge:
     """The measure with what its judge said of every answer, and people of some.
 
-    :raises DrovikError: where there is no such judge, or it has no such arm.
+    :raises DrovikError: if the judge does not exist, or it has no such arm.
     """
     task = project.task(judge.by)
     if task.judges is None:

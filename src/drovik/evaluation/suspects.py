@@ -62,7 +62,7 @@ WORDS = 16
 _BEGINNING = 3
 """Letters of a label that stay in every form of it."""
 MOST_ALIKE = 500
-"""Of more prints with a word in common, such as those of blank pages, only so many are compared."""
+"""Of more prints with a word in common, such as those of blank pages, only this many are compared."""
 FORM_ALONE = frozenset(
     (
         PLURAL_OF_LABEL, LETTER_CASE, OTHER_WORDS_AROUND_LABEL, ALIAS_OF_LABEL,
@@ -247,7 +247,7 @@ def near_duplicates_of(
 ) -> list[NearDuplicates]:
     """Cases with nearly the same picture and different expected outputs.
 
-    Of many cases of one picture, each other value that is expected is told once, beside the most frequent one.
+    Of many cases of one picture, each other value that is expected is reported once, beside the most frequent one.
 
     :param prints: of each picture, by its path.
     :param cases: by the picture's path, the ids of its cases.

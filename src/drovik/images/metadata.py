@@ -94,7 +94,7 @@ def _is_kept(data: bytes, at: int, marker: int) -> bool:
 
 
 def _scan_end(data: bytes, at: int) -> int:
-    """Where the entropy-coded bytes that begin at `at` end: at the next marker that is no restart mark."""
+    """Where the entropy-coded bytes that begin at `at` end: at the next marker that is not a restart mark."""
     marker = _AFTER_SCAN.search(data, at)
     if marker is None:
         raise BrokenPicture("it breaks off within the picture")

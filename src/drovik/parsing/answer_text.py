@@ -112,7 +112,7 @@ class Reader:
         return Reading(status, best.how, best.value, best.errors, len(candidates))
 
     def _candidates(self, text: str, cut_off: bool) -> tuple[list[_Candidate], bool]:
-        """Every JSON value in the text; nearly-JSON only where there is none. And whether one broke off.
+        """Every JSON value in the text; nearly-JSON only if there is none. And whether one broke off.
 
         Within a container that the output limit broke off nothing counts: it is a part of an answer. Where
         the model itself just stopped, what is whole within counts, and so does all of it, closed up.
@@ -167,12 +167,12 @@ class Reader:
 
 
 def _members(pairs: list[tuple[str, Any]], wrong: list[str]) -> dict[str, Any]:
-    """An object's members; of a name that stands there twice the last counts, as most parsers have it."""
+    """An object's members; of a name that is there twice the last counts, as most parsers have it."""
     members = dict(pairs)
     if len(members) < len(pairs):
         for name, value in pairs:
             if members[name] != value:
-                wrong.append(f"the member '{name[:100]}' stands there twice, with different values")
+                wrong.append(f"the member '{name[:100]}' is there twice, with different values")
     return members
 
 

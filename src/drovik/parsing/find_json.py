@@ -13,7 +13,7 @@ the text bounds this, and so the whole is linear even on a megabyte of braces.
 
 A lenient walk accepts what people and models write instead of JSON: single or typographic
 quotes, a comma too many, comments, `True`, `None`, `NaN`, raw line breaks in strings. What it finds is
-rewritten as JSON and marked as mended.
+rewritten as JSON and marked as repaired.
 """
 
 from __future__ import annotations
@@ -151,7 +151,7 @@ class FoundSpans:
 def find_json(text: str, lenient: bool = False) -> FoundSpans:
     """All the outermost JSON objects and arrays in a text.
 
-    :param lenient: whether to accept, and mend, what is nearly JSON.
+    :param lenient: whether to accept, and fix, what is nearly JSON.
     """
     found = FoundSpans()
     tokens = LENIENT if lenient else STRICT

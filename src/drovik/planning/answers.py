@@ -105,7 +105,7 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
 
 
 def read_reply(project: Project, reader: Reader, request: Request, reply: KeptReply) -> Answer:
-    """The answer that stands in a reply to a request; its model, tokens and money are not in it."""
+    """The answer that is in a reply to a request; its model, tokens and money are not in it."""
     dialect = _dialect(project, request.arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer(Status.FAILED, note=reply.note)
@@ -114,7 +114,7 @@ def read_reply(project: Project, reader: Reader, request: Request, reply: KeptRe
         if not parsed.readable or parsed.incomplete or is_error(parsed, dialect.reply):
             return Answer(Status.FAILED, text=parsed.text, note=parsed.error or parsed.note)
         reading = reader.read(parsed.text, parsed.cut_off, parsed.refused)
-    except Exception as error:  # whatever stands in a stranger's reply is one answer's trouble, and no other's
+    except Exception as error:  # whatever is in a stranger's reply is one answer's trouble, and no other's
         return Answer(Status.FAILED, note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
     return Answer(reading.status, reading.how, parsed.text, reading.value, reading.errors, parsed.note)
 
@@ -198,7 +198,7 @@ def _answers(
 def _given(
     judged: Task, judges: JudgedArms, case: Case, arm: Arm, answers: Mapping[tuple[str, str], Answer]
 ) -> dict[str, Any] | None:
-    """What a judge is told; None where an answer is not there, or has nothing in it."""
+    """What a judge gets; None where an answer is not there, or has nothing in it."""
     said = _said(answers.get((arm.name, case.id)))
     if said is None:
         return None
@@ -213,7 +213,7 @@ def _given(
 
 
 def _said(answer: Answer | None) -> str | None:
-    """What an answer says, in form or not; None where it declined, failed, or is empty: there is nothing to judge."""
+    """What an answer says, valid or not; None where it declined, failed, or is empty: there is nothing to judge."""
     if answer is None or not answer.status.has_text:
         return None
     return answer.text

@@ -162,7 +162,7 @@ def earlier_of(task: Task, request: Request, answer: Answer) -> dict[str, Any] |
 
 
 def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
-    """Which arm's answer an arm of a chained task takes up; None where there is none."""
+    """Which arm's answer an arm of a chained task takes up; None if there is none."""
     if task.after is None:
         return None
     before = project.task(task.after.task)

@@ -30,7 +30,7 @@ from drovik.store.records import RequestRecord
 
 
 def sample_of_cases(cases: Sequence[Case], tasks: Iterable[Task], count: int, seed: int) -> list[Case]:
-    """So many cases, spread over the labels as evenly as there are cases of each, in the order of the project.
+    """This many cases, spread over the labels as evenly as there are cases of each, in the order of the project.
 
     The labels are those expected by the first task that has a label measure; cases without one are a label of
     their own.
@@ -69,7 +69,7 @@ def _label(case: Case, place: tuple[str, str] | None) -> str:
 
 
 def sample_of_asks(requests: Iterable[Request], count: int, seed: int) -> list[Request]:
-    """Of each arm so many requests that have an answer, in order."""
+    """Of each arm this many requests that have an answer, in order."""
     by_arm: dict[tuple[str, str], list[Request]] = {}
     for request in requests:
         by_arm.setdefault((request.task.name, request.arm.name), []).append(request)
@@ -92,7 +92,7 @@ class Request(NamedTuple):
     """One request to make: what an arm asks about a case.
 
     `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
-    prompt may say of the pictures. `mend` is there in a repair turn.
+    prompt may say of the pictures. `fix` is there in a repair turn.
     """
 
     task: Task

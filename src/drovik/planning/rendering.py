@@ -89,13 +89,13 @@ def conversation_of(
 ) -> Conversation:
     """What is asked of an arm's model about a case.
 
-    Pictures that the text does not place itself stand before it, in the first turn. A model that does not
+    Pictures that the text does not place itself come before it, in the first turn. A model that does not
     see gets none.
 
     :param said: the model's answers to the turns before; so it is the next turn that is asked.
     :param earlier: the answers of the tasks before, for a task that comes `after` another.
     :param shown: what the prompt may say of the pictures: times, step, pages, parts.
-    :param mend: for a repair turn: the answer that was not valid, and what is wrong with it.
+    :param fix: for a repair turn: the answer that was not valid, and what is wrong with it.
     :raises DrovikError: where the template fails on this case.
     """
     if not is_same_for_all(arm, said, repair is not None):
@@ -172,7 +172,7 @@ def _printable(value: Any) -> Any:
 
 
 def _no_picture(*_: object) -> str:
-    raise ProjectError(Problem("picture() stands in the system text", "pictures belong into 'ask'"))
+    raise ProjectError(Problem("picture() is in the system text", "pictures belong into 'ask'"))
 
 
 def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: Case) -> str:
@@ -219,7 +219,7 @@ def canonical_conversation(
 
     :param digests: the digest of each source picture of the case.
     :param revision: the revision of Drovik's own preparing of pictures.
-    :param schema: of the answer, where the service is told it.
+    :param schema: of the answer, where the service gets it.
     """
     turns: list[object] = [{"by": "system", "text": asking.system}] if asking.system else []
     for turn in asking.turns:

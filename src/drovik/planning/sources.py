@@ -118,7 +118,7 @@ TASK, PROMPT = "by-hand", "asked"
 
 @dataclass(frozen=True)
 class Question:
-    """What is asked: the text, the rules, the schema of the answer, and whether the service is told it.
+    """What is asked: the text, the rules, the schema of the answer, and whether the service gets it.
 
     `later` are the turns of a conversation after the first, each with its text and the numbers of the
     pictures that come with it, from 1.

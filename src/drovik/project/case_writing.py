@@ -44,7 +44,7 @@ def write_region(folder: Path, source: str, case_id: str, picture: int, name: st
 def write_cases(folder: Path, source: str, case_id: str, rows: Sequence[Mapping[str, Any]]) -> None:
     """Put cases behind the one they were made of, which stays.
 
-    :param rows: as they stand in JSON Lines; each has `id` and `images`.
+    :param rows: as they are in JSON Lines; each has `id` and `images`.
     :raises DrovikError: as `write_region` does.
     """
     path = _file(folder, source)

@@ -45,7 +45,7 @@ def check_expected(cases: Sequence[Case], tasks: Sequence[Task], names: Sequence
         for name in (*case.expected, *case.refusal):
             if name not in names:
                 place = f"{case.place}: expected" if name in case.expected else f"{case.place}: refusal"
-                problems.append(Problem(f"there is no task '{name}'", known_words(name, names), source, place))
+                problems.append(Problem(f"unknown task '{name}'", known_words(name, names), source, place))
         for name, checker in checkers.items():
             if name not in case.expected:
                 continue
@@ -153,7 +153,7 @@ def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
             problems.append(Problem(f"there is no column '{needed}'", "add it to the first line", source, "line 1"))
     for column in columns:
         if columns.count(column) > 1:
-            problems.append(Problem(f"the column '{column}' stands there twice", "take one out", source, "line 1"))
+            problems.append(Problem(f"the column '{column}' is there twice", "take one out", source, "line 1"))
         head, _, rest = column.partition(".")
         if column not in _PLAIN_COLUMNS and not (head in _PREFIXES and rest):
             known = (*_PLAIN_COLUMNS, "image.TAG", "given.NAME", "expected.TASK.NAME", "region.NAME")
@@ -246,7 +246,7 @@ Fact = StrictStr | StrictInt | StrictFloat | bool | list[Any] | None
 class Picture(NamedTuple):
     """A picture of a case: where it is, from the project's folder, and the tag a prompt may name it by.
 
-    `address` is where it stands on the web, for services that fetch pictures themselves. `page` is the one page
+    `address` is where it is on the web, for services that fetch pictures themselves. `page` is the one page
     of a document that is meant; `regions` are boxes that a prep may crop to.
     """
 
@@ -344,7 +344,7 @@ def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Probl
     if path.suffix.lower() in (".jsonl", ".ndjson"):
         return jsonl_rows(path, source, problems)
     remedy = "name a .jsonl or .csv file, or a folder of pictures per label"
-    what = "the cases are of no known kind" if path.exists() else "there are no cases here"
+    what = "the cases are of an unknown kind" if path.exists() else "there are no cases here"
     problems.append(Problem(what, remedy, source))
     return iter(())
 

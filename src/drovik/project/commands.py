@@ -37,9 +37,11 @@ def words_of(command: str, place: str) -> list[str]:
     try:
         words = shlex.split(command)
     except ValueError as error:
-        raise ConsentError(Problem(f"is no command: {error}", "close its quotes", "drovik.toml", place)) from None
+        raise ConsentError(Problem(f"is not a command: {error}", "close its quotes", "drovik.toml", place)) from None
     if not words:
-        raise ConsentError(Problem("is no command: it is empty", "write one, or take it out", "drovik.toml", place))
+        raise ConsentError(
+            Problem("is not a command: it is empty", "write one, or take it out", "drovik.toml", place)
+        )
     return words
 
 

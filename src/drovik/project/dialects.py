@@ -13,7 +13,7 @@ from drovik.errors import Problem
 from drovik.project.toml_files import Frozen, read_toml, validated
 
 SlotName = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$", max_length=60)]
-"""A name that may stand in a slot after a dot, such as the `handle` of `{image.handle}`."""
+"""A name that may be in a slot after a dot, such as the `handle` of `{image.handle}`."""
 
 BODIES = ("body", "multipart", "form", "raw")
 OWN_PICTURE_SLOTS = ("picture", "base64", "media_type", "format", "data_url", "address", "name")
@@ -48,7 +48,7 @@ Words = Annotated[tuple[str, ...], BeforeValidator(_texts)]
 
 
 class Until(Frozen):
-    """What to wait for: the same request is sent every so many seconds until a place in the reply says so.
+    """What to wait for: the same request is sent every N seconds until a place in the reply says so.
 
     Without `is` anything but null at the place will do.
     """
@@ -61,7 +61,7 @@ class Until(Frozen):
 
 
 class HttpForm(Frozen):
-    """One HTTP request: slots may stand in its path, headers, query and in the one kind of body it has."""
+    """One HTTP request: slots may be in its path, headers, query and in the one kind of body it has."""
 
     method: Literal["GET", "POST", "PUT", "PATCH"] = "POST"
     path: str = "/"
@@ -125,10 +125,10 @@ def _counter(value: object) -> object:
 
 
 class ReplyForm(Frozen):
-    """The reply: how it is built, where things stand in it, and the words a service uses for how it ended.
+    """The reply: how it is built, where things are in it, and the words a service uses for how it ended.
 
     Places are JSONPaths, within each event or line where the reply is `events` or `lines`; tokens and
-    model may also stand in a header, written `header NAME`.
+    model may also be in a header, written `header NAME`.
     """
 
     form: Literal["json", "text", "events", "lines"] = "json"
@@ -220,7 +220,7 @@ def read_dialects(folder: Path, wanted: set[str], problems: list[Problem]) -> di
         path = folder / "dialects" / f"{name}.toml"
         if not path.exists():
             remedy = f"write it, or make it from a sample request: drovik endpoint learn {name}"
-            problems.append(Problem("an endpoint names this dialect, and there is no such file", remedy, shown))
+            problems.append(Problem("an endpoint names this dialect, and its file is missing", remedy, shown))
             continue
         table = read_toml(path, shown, problems)
         dialect = validated(Dialect, table, shown, problems) if table is not None else None

@@ -53,7 +53,7 @@ def _is_ignored(root: Path, git: Path | None, parts: tuple[str, ...]) -> bool:
         shown = inside if len(parts) > base and not (root.joinpath(*parts)).is_dir() else f"{inside}/"
         try:
             found = GitIgnoreSpec.from_lines(lines).check_file(shown).include
-        except ValueError:  # a line that is no pattern: git passes over it too
+        except ValueError:  # a line that is not a pattern: git passes over it too
             continue
         if found is not None:
             return found
@@ -173,7 +173,7 @@ def _members(form: HttpForm) -> Iterator[tuple[str, str, str]]:
 
 
 def check_urls(endpoints: Mapping[str, Endpoint]) -> list[Problem]:
-    """URLs of endpoints in whose query a key seems to stand."""
+    """URLs of endpoints in whose query a key seems to be."""
     problems = []
     for name, endpoint in endpoints.items():
         for member, value in parse_qsl(urlsplit(endpoint.url).query):

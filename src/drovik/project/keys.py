@@ -37,7 +37,7 @@ def read_keys(
 
 
 def _from_env_file(path: Path) -> dict[str, str | None]:
-    """What a `.env` sets; nothing where there is none.
+    """What a `.env` sets; nothing if there is none.
 
     :raises DrovikError: where it cannot be read: some editors save such files in UTF-16 or Latin-1.
     """
@@ -63,7 +63,7 @@ def _from_keyring(name: str) -> str:
 def keep_in_keyring(name: str, key: str) -> None:
     """Put a key into the system's keyring, or, where it is empty, take it out.
 
-    :raises DrovikError: where there is none that can be used.
+    :raises DrovikError: if there is none that can be used.
     """
     if importlib.util.find_spec("keyring") is None:
         remedy = "install it: pip install 'drovik[keyring]'; or put the key into .env"

@@ -49,7 +49,7 @@ class PictureFolder:
         """The state of a picture's file.
 
         :param path: as the case names it.
-        :raises DrovikError: where there is no such file, or it may not be read.
+        :raises DrovikError: if the file does not exist, or it may not be read.
         """
         # There may be a hundred thousand of them: a joined path of pathlib's or os.path's takes as long as the rest.
         whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
@@ -116,7 +116,7 @@ def _see_that_it_is_a_file(mode: int) -> None:
 def missing(path: str, error: OSError | ValueError) -> Problem:
     """The problem with a picture that cannot be read."""
     if isinstance(error, FileNotFoundError):
-        return Problem("there is no such picture", "correct the path in the case, or put the file there", path)
+        return Problem("no such picture", "correct the path in the case, or put the file there", path)
     if isinstance(error, IsADirectoryError):
         return Problem("is a folder, not a picture", "name a file in it", path)
     reason = error.strerror if isinstance(error, OSError) and error.strerror else str(error)

@@ -76,7 +76,7 @@ class Split(Frozen):
 class Frames(Frozen):
     """Which frames of a clip are taken, at most `most` of them: by one rule.
 
-    `every` takes every nth, `evenly` so many spread over the whole, `per_second` so many a second, `at` those
+    `every` takes every nth, `evenly` this many spread over the whole, `per_second` this many a second, `at` those
     shown at times in seconds, `on_change` those that differ from the one taken before by more than this
     share of full brightness.
     """
@@ -155,7 +155,7 @@ class Prep(Frozen):
         """The prep with the box of a case's region in place of the region's name.
 
         :param where: the case, for the message.
-        :raises DrovikError: where there is no such region.
+        :raises DrovikError: if the region does not exist.
         """
         if not isinstance(self.crop, str):
             return self

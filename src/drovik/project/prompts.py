@@ -108,7 +108,7 @@ def compile_template(text: str, shown: str, place: str) -> tuple[Template, froze
     """A template and the names of its variables.
 
     :param shown: the file, for the error.
-    :raises DrovikError: where it is no template, or uses what a prompt cannot.
+    :raises DrovikError: where it is not a template, or uses what a prompt cannot.
     """
 
     try:

@@ -50,12 +50,12 @@ class Project:
     def task(self, name: str) -> Task:
         """The task of that name.
 
-        :raises DrovikError: where there is none.
+        :raises DrovikError: if there is none.
         """
         for task in self.tasks:
             if task.name == name:
                 return task
-        raise UsageError(Problem(f"there is no task '{name}'", known_words(name, [one.name for one in self.tasks])))
+        raise UsageError(Problem(f"unknown task '{name}'", known_words(name, [one.name for one in self.tasks])))
 
 
 def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:

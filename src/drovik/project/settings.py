@@ -21,7 +21,7 @@ FILE_NAME = "drovik.toml"
 DEFAULT_MAX_PIXELS = 100_000_000
 
 Name = Annotated[str, StringConstraints(pattern=r"^[^\s/@:,*]+$", max_length=80)]
-"""A name that may stand as a part of an arm, such as `fulmar/v2/small`."""
+"""A name that may be as a part of an arm, such as `fulmar/v2/small`."""
 
 
 def is_loopback(host: str | None) -> bool:
@@ -41,11 +41,11 @@ def _proper_url(url: str) -> str:
         parts = urlsplit(url)
         port_fits = parts.port is None or parts.port > 0
     except ValueError as error:
-        raise ValueError(f"'{url}' is no address: {error}") from None
+        raise ValueError(f"'{url}' is not a URL: {error}") from None
     if parts.scheme not in ("http", "https") or not parts.hostname or not port_fits:
-        raise ValueError(f"'{url}' is no address of a service; write it like https://host or http://127.0.0.1:8765")
+        raise ValueError(f"'{url}' is not the URL of a service; write it like https://host or http://127.0.0.1:8765")
     if parts.username or parts.password:
-        raise ValueError("a name or password stands in the address; give keys by key_env")
+        raise ValueError("a name or password is in the address; give keys by key_env")
     if parts.scheme == "http" and not is_loopback(parts.hostname):
         raise ValueError(f"plain http to '{parts.hostname}' would show the key and the pictures; use https")
     return url.rstrip("/")
@@ -60,10 +60,10 @@ class Limit(NamedTuple):
 
 
 class Limits(Frozen):
-    """What a service bears: `concurrency` under way together, so many requests and tokens in a minute and in a day.
+    """What a service bears: `concurrency` under way together, this many requests and tokens in a minute and in a day.
 
     `timeout` is in seconds, for one request from first byte to last. A day is any 24 hours.
-    `give_up_after` is for how many seconds a service that worked may fail steadily before it is left.
+    `give_up_after` is for how many seconds a service that worked may keep failing before it is left.
     """
 
     concurrency: int = Field(default=4, ge=1, le=1000)
@@ -153,7 +153,7 @@ Amount = Annotated[Decimal, Field(ge=0)]
 
 
 class FreeAllowance(Frozen):
-    """What costs nothing: so much of each within a `day`, within a `month`, or `once`; a quote takes it off."""
+    """What costs nothing: this much of each within a `day`, within a `month`, or `once`; a quote takes it off."""
 
     within: Literal["day", "month", "once"] = "month"
     requests: int | None = Field(default=None, ge=0)
@@ -193,7 +193,7 @@ class Price(Frozen):
         return not ((self.input and input_tokens is None) or (self.output and output_tokens is None))
 
     def of_that_day(self) -> dict[str, object]:
-        """What is kept beside a reply: all but what is free, which is no property of one reply."""
+        """What is kept beside a reply: all but what is free, which is not a property of one reply."""
         return self.model_dump(mode="json", exclude={"free"}, exclude_none=True)
 
 
@@ -265,7 +265,7 @@ def _at_home(settings: ProjectFile, folder: Path) -> ProjectFile:
 def read_settings(folder: Path, problems: list[Problem]) -> ProjectFile | None:
     """`drovik.toml` of a project folder, after adding to `problems` all that is wrong with it.
 
-    :return: as much of it as can be read; None only where there is no such file.
+    :return: as much of it as can be read; None only if the file does not exist.
     """
     path = folder / FILE_NAME
     if not path.exists():

@@ -35,7 +35,7 @@ class Spending:
     ) -> Spending | None:
         """What a reply cost; None where the price, or what it counts, is not known.
 
-        Tokens counted by name have their own price where there is one, and then are not paid as input or
+        Tokens counted by name have their own price if there is one, and then are not paid as input or
         output as well.
 
         :param pictures: how many went with the request; None where nothing is billed for the request itself.

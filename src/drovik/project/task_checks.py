@@ -34,7 +34,7 @@ def check_chains(tasks: Sequence[Task], models: Sequence[str]) -> list[Problem]:
             continue
         before = by_name.get(after.task)
         if before is None:
-            what = f"there is no task '{after.task}'"
+            what = f"unknown task '{after.task}'"
             problems.append(Problem(what, known_words(after.task, by_name), task.file, "after"))
             continue
         if after.model is not None and after.model not in models:
@@ -77,7 +77,7 @@ def check_judges(tasks: Sequence[Task]) -> list[Problem]:
             continue
         judged = by_name.get(task.judges.task)
         if judged is None:
-            what = f"there is no task '{task.judges.task}'"
+            what = f"unknown task '{task.judges.task}'"
             problems.append(Problem(what, known_words(task.judges.task, by_name), task.file, "judges.task"))
         elif judged.judges is not None:
             problems.append(Problem(f"'{judged.name}' judges itself", "judge its answers", task.file, "judges.task"))

@@ -3,7 +3,7 @@
 Tasks that judge answers: whose answers they are put, what people said of the same ones, in which order sides come.
 
 A judge is a task as any other; only its cases are not the project's own but the answers of another task, one case for
-each arm and case (`lp-014~gull/v2`). People's own verdicts stand in `reviews.jsonl`, shaped as the judge's answers.
+each arm and case (`lp-014~gull/v2`). People's own verdicts are in `reviews.jsonl`, shaped as the judge's answers.
 
 `tasks/NAME/question.toml` and `answer.schema.json`: the form of a task's answer, and its measures.
 """
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 class EarlierAnswer(Frozen):
     """Whose answer a task takes up: by the same model and prep, unless another model is named.
 
-    Without `prompt` it is the prompt version of the same name, or the last one where there is none.
+    Without `prompt` it is the prompt version of the same name, or the last one if there is none.
     """
 
     task: str
@@ -112,7 +112,7 @@ def judged_id(case: str, arm: str) -> str:
 
 
 def is_shown_first(case: str, arm: str) -> bool:
-    """Whether an arm's answer stands first of two: by a draw that is the same each time."""
+    """Whether an arm's answer is first of two: by a draw that is the same each time."""
     return hashlib.sha256(f"{case}\0{arm}".encode()).digest()[0] % 2 == 0
 
 
@@ -137,7 +137,7 @@ def _by_name(value: object) -> object:
 
 
 class Question(Frozen):
-    """All of `question.toml`; what stands in a measure's table is read by the measure itself."""
+    """All of `question.toml`; what is in a measure's table is read by the measure itself."""
 
     title: str = ""
     decide_on: str | None = None
@@ -196,11 +196,11 @@ class Task:
         return f"tasks/{self.name}/question.toml"
 
     def told_schema(self) -> Mapping[str, Any] | None:
-        """The schema, where the service is told it."""
+        """The schema, where the service gets it."""
         return self.schema if self.send_schema else None
 
     def schema_text(self) -> str:
-        """The schema as text for a prompt; empty where there is none."""
+        """The schema as text for a prompt; empty if there is none."""
         return self._schema_text
 
     @cached_property
@@ -213,7 +213,7 @@ def read_tasks(folder: Path, problems: list[Problem]) -> tuple[Task, ...]:
     found = [folder / "tasks" / name for name in task_names(folder)]
     if not found:
         problems.append(
-            Problem("there is no task", "make tasks/NAME/question.toml and tasks/NAME/prompts/v1.toml", "tasks")
+            Problem("no task is there", "make tasks/NAME/question.toml and tasks/NAME/prompts/v1.toml", "tasks")
         )
     tasks = [_read_task(path, problems) for path in found]
     return tuple(task for task in tasks if task is not None)
@@ -294,7 +294,7 @@ def _measure_tables(question: Question, shown: str, problems: list[Problem]) -> 
             continue
         turn = table.get("turn")
         if turn is not None and (not isinstance(turn, int) or isinstance(turn, bool) or turn < 1):
-            problems.append(Problem(f"{turn!r} is no turn", "count from 1", shown, f"measures.{name}.turn"))
+            problems.append(Problem(f"{turn!r} is not a turn", "count from 1", shown, f"measures.{name}.turn"))
             turn = None
         rest = {key: value for key, value in table.items() if key not in ("type", "turn")}
         tables.append(MeasureTable(name, kind, rest, turn))

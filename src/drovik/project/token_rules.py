@@ -78,7 +78,7 @@ class Shorter(_Bound):
 
 
 class Multiple(ResizeRule):
-    """Both sides to a multiple of so many pixels, rounded `up`, `down` or to the `nearest`."""
+    """Both sides to a multiple of this many pixels, rounded `up`, `down` or to the `nearest`."""
 
     multiple: Annotated[int, Field(ge=2, le=4096)]
     round: Literal["up", "down", "nearest"] = "nearest"
@@ -91,7 +91,7 @@ class Multiple(ResizeRule):
 
 
 class Flat(CountRule):
-    """So many tokens whatever its size."""
+    """This many tokens whatever its size."""
 
     flat: Annotated[int, Field(ge=0)]
 
@@ -101,7 +101,7 @@ class Flat(CountRule):
 
 
 class Area(CountRule):
-    """A token for so many pixels, at least `least` and at most `most`."""
+    """A token for this many pixels, at least `least` and at most `most`."""
 
     area: Annotated[float, Field(gt=0)]
     least: Annotated[int, Field(ge=0)] = 0
@@ -114,7 +114,7 @@ class Area(CountRule):
 
 
 class _Squares(CountRule):
-    """For each square of so many pixels, begun ones too, `each` tokens; `base` beside them; `cap` squares at most."""
+    """For each square of this many pixels, begun ones too, `each` tokens; `base` more; `cap` squares at most."""
 
     base: Annotated[int, Field(ge=0)] = 0
     cap: Annotated[int, Field(ge=1)] | None = None

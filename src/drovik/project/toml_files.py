@@ -114,7 +114,7 @@ def problems_of(error: ValidationError, record: type[BaseModel], shown: str, pla
     for one in error.errors():
         loc = one["loc"]
         branch = next((number for number, part in enumerate(loc) if _is_branch(part)), len(loc))
-        # Where a value may be one thing or another there is an error for each: the one that came nearest is told.
+        # Where a value may be one thing or another there is an error for each: the one that came nearest is reported.
         chosen[loc[:branch]] = min(chosen.get(loc[:branch], one), one, key=_how_far_off)
     return [
         _problem_of(one, [part for part in one["loc"] if not _is_branch(part)], record, shown, place)
@@ -123,7 +123,7 @@ def problems_of(error: ValidationError, record: type[BaseModel], shown: str, pla
 
 
 def _is_branch(part: str | int) -> bool:
-    """Whether a part of a place is no key but pydantic's name for one of several types."""
+    """Whether a part of a place is not a key but pydantic's name for one of several types."""
     return isinstance(part, str) and (part.startswith(("function-", "constrained-")) or part.endswith(("]", ")")))
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.money import money_text
 from drovik.parsing.status import STATUSES
-from drovik.text import p_value, percent, points, seconds_text
+from drovik.text import bounds_text, difference_text, p_value, score_text, seconds_text
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Estimate, Verdict
@@ -48,7 +48,7 @@ def statuses_text(counts: Mapping[str, int], unsent: int = 0) -> str:
 
 def interval_text(one: Estimate) -> str:
     """The bounds of a 95 % interval."""
-    return f"{percent(one.low).removesuffix(' %')} – {percent(one.high).removesuffix(' %')}"
+    return " – ".join(bounds_text(one.low, one.high, one.coefficient))
 
 
 def _of_estimate(show: Callable[[Estimate], str]) -> Callable[[ArmEntry], str]:
@@ -75,7 +75,7 @@ def _plain(value: Any) -> Any:
 
 def _difference(entry: ArmEntry) -> str:
     one = entry.verdict
-    return "" if one is None else f"{points(-one.difference)}, p {p_value(one.p)}"
+    return "" if one is None else f"{difference_text(-one.difference, one.after.coefficient)}, p {p_value(one.p)}"
 
 
 def _nothing(entry: ArmEntry) -> dict[str, Any]:
@@ -86,7 +86,11 @@ COLUMNS = {
     "place": Column("", lambda entry: "" if entry.place is None else str(entry.place), _nothing),
     "arm": Column("arm", lambda entry: entry.arm, lambda entry: {"arm": entry.arm}, is_number=False),
     "measure": Column("measure", lambda entry: entry.measure or "–", _nothing, is_number=False),
-    "score": Column("score", _of_estimate(lambda one: percent(one.value)), _estimate_members(("score", "value"))),
+    "score": Column(
+        "score",
+        _of_estimate(lambda one: score_text(one.value, one.coefficient)),
+        _estimate_members(("score", "value")),
+    ),
     "interval": Column(
         "95 % interval",
         _of_estimate(interval_text),

@@ -1,7 +1,7 @@
 """The whole comparison as one HTML page that loads nothing from outside and runs no script.
 
 Whatever comes from models, cases or files is escaped by the template. The content security policy
-forbids everything but the page's own style sheet, by its digest, and pictures that stand in the page.
+forbids everything but the page's own style sheet, by its digest, and pictures that are in the page.
 """
 
 from __future__ import annotations
@@ -40,12 +40,12 @@ from drovik.reporting.columns import PAGE, ArmEntry, cells, titles
 from drovik.reporting.records import interval_figure
 from drovik.scoring.measure import Finding
 from drovik.scoring.scores import ArmScores, MeasureScore
-from drovik.text import percent, visible
+from drovik.text import difference_text, percent, score_text, visible
 from drovik.version import __version__
 
 THUMBNAIL_SIDE = 300
 MOST_MISSES = 60
-"""So many cases with misses are shown for each task; how many more there are is said."""
+"""This many cases with misses are shown for each task; how many more there are is said."""
 MOST_DOUBTS = 20
 _MOST_TEXT = 600
 
@@ -60,6 +60,8 @@ class ArmRow:
     as_read: Estimate | None
     statuses: tuple[tuple[str, int], ...]
     unsent: int
+    plain: bool
+    """Whether the score is a coefficient."""
 
 
 @dataclass(frozen=True)
@@ -123,7 +125,9 @@ def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> st
         loader=PackageLoader("drovik.reporting", "."), autoescape=True, undefined=StrictUndefined,
         trim_blocks=True, lstrip_blocks=True, finalize=_shown,
     )  # fmt: skip
-    environment.filters |= {"percent": percent, "with_interval": with_interval}
+    environment.filters |= {
+        "percent": percent, "with_interval": with_interval, "score": score_text, "difference": difference_text,
+    }  # fmt: skip
     style = files("drovik.reporting").joinpath("page.css").read_text("utf-8")
     digest = base64.b64encode(hashlib.sha256(style.encode()).digest()).decode()
     thumbnails: dict[str, str] = {}
@@ -190,6 +194,7 @@ def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
         estimate_as_read(score) if score else None,
         counts,
         arm.unsent,
+        score is not None and score.measure.is_coefficient,
     )
 
 

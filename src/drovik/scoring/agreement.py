@@ -35,7 +35,7 @@ def comparable(answer: Answer) -> str:
 
 
 def pairwise_agreement(cases: Mapping[str, list[str]]) -> float | None:
-    """The share of pairs within each case that are the same, over all pairs; None where there is no pair."""
+    """The share of pairs within each case that are the same, over all pairs; None if there is no pair."""
     pairs = same = 0
     for values in cases.values():
         pairs += len(values) * (len(values) - 1) // 2

@@ -13,7 +13,7 @@ from rapidfuzz.distance import LCSseq, Levenshtein
 from drovik.heavy import np
 
 _ALIKE = 0.5
-"""Lines go together where so much of their characters stands; else one was dropped and another was added."""
+"""Lines go together where this much of their characters stands; else one was dropped and another was added."""
 _MOST_PAIRS = 4_000
 """With more pairs of lines that differ than this, lines are paired by their place alone."""
 
@@ -83,7 +83,7 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignm
     """Two texts side by side.
 
     :param wanted: the lines that are expected, without what does not count.
-    :param free: whether lines may stand in any order.
+    :param free: whether lines may be in any order.
     """
 
     pairs = _paired(wanted, got, free)

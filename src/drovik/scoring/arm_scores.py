@@ -40,7 +40,7 @@ MOST_COMPARED = 500_000
 
 
 Repeats = Mapping[str, Sequence[Answer | None]]
-"""By the case's id, the answers to all of its repeats, the first among them; None where there is none."""
+"""By the case's id, the answers to all of its repeats, the first among them; None if there is none."""
 
 
 def score_arm(
@@ -205,7 +205,7 @@ def _told_of_other_cases(
         if one.case.id not in other or one.score is None:
             return one
         first = one.score.findings[0]
-        found = Finding("", first.expected, f"what stands in case {other[one.case.id]}", ANOTHER_CASES_CONTENT)
+        found = Finding("", first.expected, f"what is in case {other[one.case.id]}", ANOTHER_CASES_CONTENT)
         return one._replace(score=one.score._replace(findings=(found,)))
 
     return [told(one) for one in scored]
@@ -279,7 +279,7 @@ def score_case(
             return ScoredCase(case, answer, measure.worst(expected, BEYOND_COMPARING))
         if in_form:
             return ScoredCase(case, answer, read if findings is read.findings else read._replace(findings=findings))
-        # What it would take to undo a finding is told of the statistics as read, and these are the worst.
+        # What it would take to undo a finding is worked out from the statistics as read, and these are the worst.
         plain = tuple(one._replace(effect=()) for one in findings)
         return ScoredCase(case, answer, measure.worst(expected, "")._replace(findings=plain), read)
     return ScoredCase(case, answer, measure.worst(expected, OF_STATUS[answer.status]))

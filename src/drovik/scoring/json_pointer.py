@@ -16,7 +16,7 @@ from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import AfterValidator
 
 ABSENT: Any = type("Absent", (), {"__repr__": lambda self: "ABSENT", "__bool__": lambda self: False})()
-"""What stands at a place where nothing stands."""
+"""What is at a place if there is nothing."""
 
 
 @lru_cache(maxsize=4096)
@@ -25,14 +25,14 @@ def _steps(pointer: str) -> tuple[str, ...]:
 
 
 def value_at_pointer(value: Any, pointer: str) -> Any:
-    """What stands at a JSON Pointer, or ABSENT."""
+    """What is at a JSON Pointer, or ABSENT."""
     if not pointer:
         return value
     for step in _steps(pointer):
         if isinstance(value, dict):
             value = value.get(step, ABSENT)
         elif isinstance(value, list):
-            # RFC 6901: digits without leading zeros; '-' is the place behind the last, where nothing stands.
+            # RFC 6901: digits without leading zeros; '-' is the place behind the last, if there is nothing.
             known = step.isascii() and step.isdigit() and (step == "0" or step[0] != "0") and int(step) < len(value)
             value = value[int(step)] if known else ABSENT
         else:
@@ -57,7 +57,7 @@ Pointer = Annotated[str, AfterValidator(proper_pointer)]
 
 
 def is_absent(value: Any) -> bool:
-    """Whether nothing stands at a place: a null is as absent."""
+    """Whether there is nothing at a place: a null is as absent."""
     return value is ABSENT or value is None
 
 
@@ -73,7 +73,7 @@ _NAMES = {bool: "true or false", int: "number", float: "number", str: "text", li
 @dataclass(frozen=True)
 class Member:
     """A place in answers (a JSON Pointer, `*` for any element of a list): how many answers have it, and what kinds of
-    value stand there, with how often.
+    value are there, with how often.
     """
 
     place: str
@@ -100,7 +100,7 @@ class Structure:
 
 
 def structure_of(values: Iterable[Any]) -> Structure | None:
-    """The structure of JSON answers; None where there are none."""
+    """The structure of JSON answers; None if there are none."""
     shapes: Counter[frozenset[str]] = Counter()
     kinds: dict[str, Counter[str]] = {}
     count = 0

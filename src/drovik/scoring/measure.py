@@ -59,7 +59,7 @@ class CaseScore(NamedTuple):
 
 
 class CannotScore(Exception):
-    """A measure's own failure: the answer is not scored, and it is no miss of the arm."""
+    """A measure's own failure: the answer is not scored, and it is not a miss of the arm."""
 
 
 class Trace(NamedTuple):
@@ -73,7 +73,7 @@ class Trace(NamedTuple):
 class AnswerContext(NamedTuple):
     """What else is known of an answer: its text, how its JSON was found, the pictures it is about, and whose it is.
 
-    Each picture is told as `store.digests.places` tells it: the size that was sent, and the maps back to its source.
+    Each picture is as `store.digests.places` has it: the size that was sent, and the maps back to its source.
     """
 
     text: str = ""
@@ -101,16 +101,18 @@ class Measure(ABC):
 
     :cvar kind: what `type` says in question.toml.
     :cvar table_type: the record that the rest of its table is read into.
-    :cvar shares: the names of those figures that are shares of cases, each wholly right or wrong.
+    :cvar shares: the names of those figures that are shares of cases, each fully correct or wrong.
+    :cvar coefficients: the names of figures, maybe of the score, that are printed as they are and not in per cent.
     :cvar wants_pictures: whether it has to know what pictures an answer is about.
     :cvar wants_said: whether it has to know more of an answer than its value.
     :ivar what: what the score is, in few words.
-    :ivar binary: whether the score is a share of cases, each of which is wholly right or wrong.
+    :ivar binary: whether the score is a share of cases, each of which is fully correct or wrong.
     """
 
     kind: ClassVar[str]
     table_type: ClassVar[type[Frozen]]
     shares: ClassVar[frozenset[str]] = frozenset()
+    coefficients: ClassVar[frozenset[str]] = frozenset()
     wants_pictures: ClassVar[bool] = False
     wants_said: ClassVar[bool] = False
 
@@ -212,8 +214,13 @@ class Measure(ABC):
 
     @property
     def is_weighed(self) -> bool:
-        """Whether the score is no function of added-up statistics, so that it comes from `weighed`."""
+        """Whether the score is not a function of added-up statistics, so that it comes from `weighed`."""
         return False
+
+    @property
+    def is_coefficient(self) -> bool:
+        """Whether the score is a coefficient, such as kappa, and not a share."""
+        return self.what in self.coefficients
 
     def combine(self, scores: Sequence[CaseScore]) -> float:
         """The score of many cases."""
@@ -268,7 +275,7 @@ def expected_at(measure: Measure, task: Task, case: Case) -> Any:
 
 
 def share(part: Floats, whole: Floats, of_nothing: float = 1.0) -> Floats:
-    """`part / whole`, element by element, and `of_nothing` where there is nothing to have a share of."""
+    """`part / whole`, element by element, and `of_nothing` if there is nothing to have a share of."""
 
     result: Floats = np.where(whole > 0, part / np.where(whole > 0, whole, 1.0), of_nothing)
     return result

@@ -1,6 +1,6 @@
 """Statements: what a description must, may or must not say, as a person writes them, and as they are looked for.
 
-Where statements stand in a text: which words say them, and whether those are denied, hedged, or say otherwise.
+Where statements are in a text: which words say them, and whether those are denied, hedged, or say otherwise.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from drovik.scoring.language import english as scope
 
 @dataclass(frozen=True)
 class Phrase:
-    """One way of saying a statement: words that stand together, a thing last, its attributes before it.
+    """One way of saying a statement: words that are together, a thing last, its attributes before it.
 
     `count` is how many of the thing there are; None where the phrase does not say. With a `relation` the words are
     those of the first thing, and `beside` is the second.
@@ -125,7 +125,7 @@ def number_in(word: str) -> int | None:
 
 
 MOST_WORDS_BETWEEN = 2
-"""So many other words may stand between two words of a phrase: "red umbrella" is met by "red folding umbrella"."""
+"""This many other words may be between two words of a phrase: "red umbrella" is met by "red folding umbrella"."""
 Kind = Literal["met", "denied", "hedged", "other count", "other attribute", "other place", "other order"]
 _BEST_FIRST = ("met", "hedged", "denied", "other order", "other place", "other count", "other attribute")
 
@@ -230,7 +230,7 @@ def _words(clause: Clause, spots: Sequence[int]) -> str:
 
 
 def _runs(wanted: Sequence[str], clause: Clause) -> list[list[int]]:
-    """Where the wanted stems stand in order, with few words between them and no linking word."""
+    """Where the wanted stems are in order, with few words between them and no linking word."""
     found = []
     for start, first in enumerate(clause.stems):
         if not wanted or first != wanted[0]:

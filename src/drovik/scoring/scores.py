@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 class ScoredCase(NamedTuple):
     """A case that has an expected output. `score` is None where it is unanswered: not sent, or failed.
 
-    `as_read` is what an answer off the schema would score if it had been in form. Where the case was asked several
+    `as_read` is what an answer off the schema would score if it had been valid. Where the case was asked several
     times, `score` is the mean over the `repeats`, and `answer` is that of the first.
     """
 
@@ -94,7 +94,7 @@ class Costs:
 
 @dataclass(frozen=True)
 class RepairTurns:
-    """What repair turns came to: how many there were, how many are in form, the scores with them, what they cost."""
+    """What repair turns came to: how many there were, how many are valid, the scores with them, what they cost."""
 
     asked: int
     in_form: int

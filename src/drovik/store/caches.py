@@ -104,7 +104,7 @@ class PictureCache:
 def _keep_prepared(
     connection: sqlite3.Connection, facts: list[tuple[tuple[str, str, str, str], Callable[[], object]]]
 ) -> list[None]:
-    """Keep what preps made of sources; what was kept before stays, and whoever made other bytes is told."""
+    """Keep what preps made of sources; what was kept before stays, and whoever made other bytes is reported."""
     rows = [row for row, _ in facts]
     if connection.executemany("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", rows).rowcount < len(rows):
         query = "SELECT digest FROM prepared WHERE source = ? AND prep = ?"
@@ -127,7 +127,7 @@ class UploadCache:
         return dict(json.loads(row[0])) if row else None
 
     def keep(self, key: str, taken: Mapping[str, Any], lives: float) -> None:
-        """Keep what was taken, for so many seconds."""
+        """Keep what was taken, for this many seconds."""
         row = (key, json.dumps(taken), time.time() + lives)
         self._writer.write(
             lambda connection: connection.execute("INSERT OR REPLACE INTO handles VALUES (?, ?, ?)", row)

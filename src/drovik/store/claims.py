@@ -7,7 +7,7 @@ service reported; a reply that reports no tokens, or cannot be read, counts as t
 Which program is about to ask what, so that two that send into one store never ask the same.
 
 A claim is taken before a picture is even read, and given back once the answer is kept. Whether the program
-that holds it still lives is told on one machine by its process, and from elsewhere by a count that it raises
+that holds it still lives is reported on one machine by its process, and from elsewhere by a count that it raises
 while it lives; no clock is asked, for clocks jump.
 """
 
@@ -82,7 +82,7 @@ class Budget:
         return dict(self._uncounted)
 
     def allows(self, bound: Spending | None) -> bool:
-        """Whether so much more may be spent; asked within the transaction that enters the attempt.
+        """Whether this much more may be spent; asked within the transaction that enters the attempt.
 
         :param bound: None where nobody can say what it may cost: that is never allowed under a limit.
         """
@@ -225,7 +225,7 @@ def process_start_time(pid: int) -> str:
     """When a process began, in words that only it has as long as the machine is up; empty where nobody tells."""
     try:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
-        # The name stands in brackets and may hold anything; the start is the 20th field behind it (proc(5)).
+        # The name is in brackets and may hold anything; the start is the 20th field behind it (proc(5)).
         return f"{boot} {Path(f'/proc/{pid}/stat').read_text('utf-8', 'replace').rpartition(')')[2].split()[19]}"
     except (OSError, IndexError):
         return ""

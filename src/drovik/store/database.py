@@ -52,7 +52,7 @@ def open_database(path: Path, create: bool = True) -> Database:
 
     :param create: where False, a store that is not there is one in memory, and one that cannot be written is
         read from a copy, so that what is read out of it can be kept nowhere.
-    :raises DrovikError: where the file is no store, is damaged, is gone, or was made by a later Drovik.
+    :raises DrovikError: where the file is not a store, is damaged, is gone, or was made by a later Drovik.
     """
     _require_still_there(path)
     try:

@@ -138,7 +138,7 @@ class GroupWriter:
                 _fail(one, self.failure)
 
     def write_out(self) -> None:
-        """Write a store whose file was deleted again, under another name where there is one of its name now."""
+        """Write a store whose file was deleted again, under another name if there is one of its name now."""
         path = self._path
         if path.exists():
             path = path.with_name(f"{path.stem}-{self._id[:8]}-{os.getpid()}.sqlite")
@@ -187,7 +187,7 @@ def _fail(one: _Write, error: Exception) -> None:
 
 
 def _file_at(path: Path) -> tuple[int, int] | None:
-    """What a file is known by while it is open; None where there is none."""
+    """What a file is known by while it is open; None if there is none."""
     try:
         looks = path.stat()
     except OSError:

@@ -79,7 +79,7 @@ def counted_of(text: str | None) -> dict[str, CountedTokens]:
 
 @dataclass(frozen=True)
 class Attempt:
-    """One request that was sent: when, what came of it (None: nobody knows), its seconds, the service's words."""
+    """One request that was sent: when, the outcome (None: nobody knows), its seconds, the service's words."""
 
     started: str
     outcome: str | None

@@ -60,7 +60,7 @@ class Repaired:
 def check_store(path: Path) -> StoreCheck:
     """Check a store; nothing in it is changed.
 
-    :raises DrovikError: where there is none.
+    :raises DrovikError: if there is none.
     """
     if not path.exists():
         raise StoreError(Problem("there is no store here yet", "send something first: drovik send", _SHOWN))
@@ -117,7 +117,7 @@ def _copy_of(path: Path, folder: Path) -> Iterator[sqlite3.Connection]:
 def repair_store(path: Path) -> Repaired:
     """Save what can be read of a store into a new file in its place; the damaged one is kept beside it.
 
-    :raises DrovikError: where there is none, or nothing in it can be read.
+    :raises DrovikError: if there is none, or nothing in it can be read.
     """
     if not path.exists():
         raise StoreError(Problem("there is no store here", "restore a copy of it", _SHOWN))

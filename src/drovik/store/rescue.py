@@ -41,7 +41,7 @@ Ended = Mapping[str, Any]
 
 
 def reserve_room(folder: Path) -> None:
-    """Set room aside, where there is some."""
+    """Set room aside, if there is some."""
     path = folder / "reserve"
     with contextlib.suppress(OSError):
         if not path.exists() or path.stat().st_size < RESERVED_BYTES:
@@ -49,7 +49,7 @@ def reserve_room(folder: Path) -> None:
 
 
 def release_room(folder: Path) -> bool:
-    """Give the room that was set aside; False where there is none."""
+    """Give the room that was set aside; False if there is none."""
     try:
         (folder / "reserve").unlink()
     except OSError:

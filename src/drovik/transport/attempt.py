@@ -1,6 +1,6 @@
-"""One exchange with a service: the steps of its dialect, the request proper, what comes back, and what came of it.
+"""One exchange with a service: the steps of its dialect, the request proper, what comes back, and the outcome.
 
-One attempt, from before it leaves until what came of it is committed and counted.
+One attempt, from before it leaves until the outcome is committed and counted.
 """
 
 from __future__ import annotations
@@ -47,7 +47,7 @@ async def exchange(
 
     :param draft: the request itself where its dialect has no steps.
     :param hear: gets the answer's text as it comes, where it comes in pieces.
-    :return: the reply and what stands in it, where one came whole; and what came of it, in any case.
+    :return: the reply and what is in it, where one came whole; and the outcome, in any case.
     """
     try:
         return await _exchange(session, service, request, draft, hear)
@@ -120,7 +120,7 @@ async def _proper(
 
 
 def _read(service: EndpointSession, request: Request, got: HttpReply) -> tuple[Reply, ParsedReply, Outcome]:
-    """What stands in a reply that came whole, and what came of it."""
+    """What is in a reply that came whole, and the outcome."""
     form, body = service.dialect.reply, got.body
     good = 200 <= got.status < 300
     parsed = parse_reply(body, form, got.headers) if good else _parsed_error(body, service)
@@ -205,7 +205,7 @@ class AttemptRunner:
         round_: int,
         try_: int,
     ) -> Outcome:
-        """Send once; what came of it.
+        """Send once; the outcome.
 
         :param requests: what the request answers; the first stands for all.
 
@@ -311,7 +311,7 @@ class AttemptRunner:
     def _concludes(self, service: EndpointSession, request: Request, outcome: Outcome, try_: int) -> bool:
         """Whether this attempt settles the request.
 
-        What stops a model or an endpoint settles nothing: once that is mended, it is simply asked. Nor
+        What stops a model or an endpoint settles nothing: once that is repaired, it is simply asked. Nor
         does a connection that never came about, for nothing was asked then; nor a failure while the whole
         endpoint fails; nor a bad request, as long as nothing at all has worked with the model.
         """

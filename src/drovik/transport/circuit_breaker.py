@@ -1,4 +1,4 @@
-"""The circuit of one endpoint: it opens where the endpoint fails steadily, and a probe closes it.
+"""The circuit of one endpoint: it opens where the endpoint keeps failing, and a probe closes it.
 
 While it is open nothing leaves; from time to time one request goes out as a probe. So a service that is away
 for an hour costs a few probes, and not the tries of everything that waits.
@@ -70,7 +70,7 @@ class CircuitBreaker:
         self._row += 1
         now = time.monotonic()
         if self.is_open:
-            if now >= self._until:  # the probe failed; what was under way when it opened is no probe
+            if now >= self._until:  # the probe failed; what was under way when it opened is not a probe
                 self._pause = min(LONGEST_PAUSE, self._pause * GROWTH)
                 self._until = now + self._pause
         elif self._row >= self._bound:

@@ -56,7 +56,7 @@ def check_trust(name: str, endpoint: Endpoint, trusted: bool, confirm: Confirm |
     """Let a key, and pictures, go to an endpoint's host, or refuse.
 
     :param trusted: the command line said --trust.
-    :param confirm: puts a question to the person at the terminal; None where there is none.
+    :param confirm: puts a question to the person at the terminal; None if there is none.
     :raises DrovikError: where the key was never bound to this host and nobody agreed to it.
     """
     if is_loopback(urlsplit(endpoint.url).hostname):

@@ -48,7 +48,7 @@ from drovik.transport.shared_limits import SharedLimits
 CARRIERS_PER_SLOT = 3
 LOOKS_AROUND_EVERY = 1.0
 UNPAID_IN_ALL = 20
-"""So many requests of a model for which no money was left, and the model is left."""
+"""This many requests of a model for which no money was left, and the model is left."""
 WITHOUT_FILES_SECONDS = 30.0
 
 

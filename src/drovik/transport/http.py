@@ -117,7 +117,7 @@ class NoReply(Exception):
 
 @asynccontextmanager
 async def time_limit(seconds: float) -> AsyncIterator[None]:
-    """Ends what is inside after so many seconds in which this program ran.
+    """Ends what is inside after this many seconds in which this program ran.
 
     A program that was stopped (SIGSTOP, a laptop that sleeps) finds all its timers due when it goes on, and what
     came meanwhile, which is paid for, still unread in its sockets. So a timer that fires late, as none does while

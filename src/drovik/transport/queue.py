@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 
 MOST_LENT = 256
-"""So many pictures are kept at hand; the oldest goes first."""
+"""This many pictures are kept at hand; the oldest goes first."""
 
 
 def takes_addresses(project: Project, endpoint: Endpoint) -> bool:
@@ -195,9 +195,9 @@ class Tally(Counts):
     state: str = ""
     """What it waits for, if it waits."""
     budget: Budget | None = None
-    """The limit of money, where there is one."""
+    """The limit of money, if there is one."""
     paid_before: dict[str, Decimal] = field(default_factory=dict)
-    """What this store had cost before, where there is a limit."""
+    """What this store had cost before, if there is a limit."""
     over: bool = False
     """Whether the limit kept something from being sent."""
 
@@ -208,7 +208,7 @@ class Tally(Counts):
 
     @property
     def most(self) -> dict[str, Decimal]:
-        """The limits of money, by currency; none where there is no budget."""
+        """The limits of money, by currency; none if there is no budget."""
         return self.budget.most if self.budget else {}
 
     def parts(self, task: str, arm: str, model: str) -> tuple[Counts, Counts, Counts]:

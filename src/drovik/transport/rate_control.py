@@ -34,7 +34,7 @@ _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0}
 _LONGEST = 100
 """Characters of a value that may be a span or a date."""
 _EPOCH = 1_000_000_000
-"""A number so large is no span in seconds but a time since 1970."""
+"""A number so large is not a span in seconds but a time since 1970."""
 
 
 class Remaining(NamedTuple):
@@ -90,7 +90,7 @@ def span(text: str | None, now: datetime | None = None) -> float | None:
 
 FIRST_GAP, LONGEST_GAP = 0.25, 30.0
 _LEAST_BETWEEN_CUTS = 1.0
-"""Seconds: those that were under way together are told together that it is too much, and count once."""
+"""Seconds: those that were under way together are reported together that it is too much, and count once."""
 
 SETTLING = 1.2
 """Seconds after which others who use the endpoint have seen that there is one more, and taken less."""
@@ -153,12 +153,12 @@ class RateControl:
         """The last time that another program told of; how long it is heeded counts from when it was first heard."""
 
     def bound_to(self, most: int) -> None:
-        """Never have more under way than so many, whatever the service bears."""
+        """Never have more under way than this many, whatever the service bears."""
         self._most = most
         self._set_room()
 
     async def settle(self) -> None:
-        """Come in beside others: where there are some, wait until they have taken less."""
+        """Come in beside others: if there are some, wait until they have taken less."""
         self.look()
         if self.users > 1:
             await asyncio.sleep(SETTLING)
@@ -193,7 +193,7 @@ class RateControl:
         return max(self._quiet_until, self._next) - time.monotonic()
 
     def take(self, tokens: int) -> float:
-        """Take a place in the limits for a request that comes to so many tokens; seconds to wait for it."""
+        """Take a place in the limits for a request that comes to this many tokens; seconds to wait for it."""
         if self._gap:
             self._next = time.monotonic() + self._gap
         return self.shared.seconds_until(tokens) if self.shared is not None else 0.0

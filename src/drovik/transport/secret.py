@@ -76,7 +76,7 @@ class Secret:
     def _out_of_trees(self, trees: list[Any]) -> bool:
         """Take the key out of strings that hold it only together; whether there were any. The trees are changed.
 
-        Strings belong together where they stand at the same place of each tree, places in a list being one.
+        Strings belong together where they are at the same place of each tree, places in a list being one.
         """
         by_place: dict[tuple[str, ...], list[_Slot]] = {}
         for tree in trees:
@@ -165,7 +165,7 @@ def _encodings(key: str) -> list[str]:
     found = [key, data.hex()]
     for before in range(3):
         coded = base64.b64encode(b"\0" * before + data + b"\0" * ((-before - len(data)) % 3)).decode("ascii")
-        # A letter of base64 holds six bits; those at the seams have bits of what stands beside the key.
+        # A letter of base64 holds six bits; those at the seams have bits of what is beside the key.
         start, end = -(-before * 8 // 6), (before + len(data)) * 8 // 6
         found += [coded[start:end], coded[start:end].translate(str.maketrans("+/", "-_"))]
     return list(dict.fromkeys(one for one in found if len(one) >= SHORTEST))

@@ -30,11 +30,11 @@ YOUNGEST_KEY = 5.0
 """Seconds within which a key from a command that is rejected is wrong, and not expired."""
 
 REFUSED_IN_A_ROW = 5
-"""So many bad requests of a model with which nothing worked, and it is asked no further."""
+"""This many bad requests of a model with which nothing worked, and it is asked no further."""
 UNREACHED_IN_A_ROW = 6
-"""So many attempts without a connection where nothing worked, and the endpoint is left."""
+"""This many attempts without a connection where nothing worked, and the endpoint is left."""
 UNFIT_IN_A_ROW = 3
-"""So many good replies with nothing where the dialect looks, and the endpoint is left."""
+"""This many good replies with nothing where the dialect looks, and the endpoint is left."""
 
 
 class _NoHandles:
@@ -88,7 +88,7 @@ class EndpointSession:
         return "" in self.stopped or model in self.stopped
 
     def key_renewed(self) -> bool:
-        """Have the key's command print a new one, where there is a command and the key is not brand new."""
+        """Have the key's command print a new one, if there is a command and the key is not brand new."""
         if self.endpoint.key_command is None or time.monotonic() - self._key_at < YOUNGEST_KEY:
             return False
         self.key = key_of(self.endpoint, {})
@@ -98,13 +98,13 @@ class EndpointSession:
         return True
 
     def wait(self) -> float:
-        """For how many seconds nothing should leave: the service asked for it, or it fails steadily."""
+        """For how many seconds nothing should leave: the service asked for it, or it keeps failing."""
         return max(self.rates.quiet_for(), self.breaker.wait())
 
     def state(self) -> str:
         """What keeps this endpoint from being asked now, in a few words; empty where nothing does."""
         if self.breaker.is_open and "" not in self.stopped:
-            return f"{self.name} fails steadily, the next probe in {self.breaker.wait():.0f} s"
+            return f"{self.name} keeps failing, the next probe in {self.breaker.wait():.0f} s"
         if self.rates.share == 0:
             return f"{self.name} is all taken by other programs"
         return ""
@@ -142,7 +142,7 @@ class EndpointSession:
         elif outcome.kind == "no_descriptors":
             self.rates.halve_concurrency()
         if self.breaker.gives_up():
-            how = "cannot be reached" if outcome.kind == "unreachable" else f"fails steadily ({outcome.kind})"
+            how = "cannot be reached" if outcome.kind == "unreachable" else f"keeps failing ({outcome.kind})"
             what = f"the service at {self.endpoint.url} {how}: {_clean(outcome.words)}"
             remedy = "see that it is well, then go on: drovik send"
             self.stopped.setdefault("", Problem(what, remedy, FILE_NAME, f"endpoints.{self.name}"))

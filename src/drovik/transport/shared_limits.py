@@ -190,7 +190,7 @@ class SharedLimits:
         self._done(action)
 
     def day_allows(self, tokens: int) -> str | None:
-        """Take so much of the day's limits; what is used up, where they do not allow it. A day is 24 hours back."""
+        """Take this much of the day's limits; what is used up, where they do not allow it. A day is 24 hours back."""
         limits, amounts = self._by_day, {"requests": 1, "tokens": tokens}
         if not limits:
             return None

@@ -98,7 +98,7 @@ async def send(
 
 
 def _is_there(got: HttpReply, until: Until) -> tuple[bool, object]:
-    """Whether what is waited for is there, and what stands at its place.
+    """Whether what is waited for is there, and what is at its place.
 
     :raises NoReply: where the service says that it failed.
     """

@@ -67,7 +67,7 @@ class AdhocAnswer:
 
 @dataclass(frozen=True)
 class AskResult:
-    """What came of it all: the answers, and what could not be had and why."""
+    """The outcome of it all: the answers, and what could not be had and why."""
 
     answers: tuple[AdhocAnswer, ...]
     troubles: tuple[Problem, ...]
@@ -89,7 +89,7 @@ def with_id(services: Services, endpoint: str | None, id_: str | None) -> tuple[
     """The services with a model that is given by its id on the command line, and its name; none where none is given.
 
     :param endpoint: which it is of; the first there is, where it is not given.
-    :raises DrovikError: where there is no such endpoint.
+    :raises DrovikError: if the endpoint does not exist.
     """
 
     if id_ is None:
@@ -139,7 +139,7 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
 
 
 def _settings_in(word: str) -> dict[str, Any]:
-    """`fit=640,crop=[0,0,0.5,1]` as a table; what is no TOML value is a text."""
+    """`fit=640,crop=[0,0,0.5,1]` as a table; what is not a TOML value is a text."""
 
     values: dict[str, Any] = {}
     for part in re.findall(r"(?:\[[^\]]*\]|\{[^}]*\}|[^,])+", word):
@@ -192,7 +192,7 @@ def require_slots(services: Services, settings: ProjectFile) -> None:
 def question_with(
     services: Services, models: Sequence[str], text: str, system: str, schema: Mapping[str, Any] | None
 ) -> Question:
-    """A question; where the answer has a schema, the model is told it in words, and the service where it can be."""
+    """A question; where the answer has a schema, the model gets it in words, and the service too where it can."""
     if schema is None:
         return Question(text, system)
     endpoints = [services.settings.endpoints[services.model(name).endpoint] for name in models]
@@ -284,7 +284,7 @@ def ask(
     paths = [Path(one) for one in ([pictures] if isinstance(pictures, str | Path) else pictures)]
     missing = [one for one in paths if not one.is_file()]
     if missing:
-        raise UsageError([Problem("there is no such picture", "correct its name", str(one)) for one in missing])
+        raise UsageError([Problem("no such picture", "correct its name", str(one)) for one in missing])
     if schema is not None and (problems := check_schema(schema, "schema")):
         raise UsageError(problems)
     folder = Path(project) if project is not None else Path.cwd()

@@ -37,7 +37,7 @@ def everything_wrong(folder: Path) -> tuple[Project | None, list[Problem]]:
 
 
 def _check_prompts(project: Project) -> list[Problem]:
-    """Each prompt version rendered on every case; the first failure of each is told."""
+    """Each prompt version rendered on every case; the first failure of each is reported."""
 
     class Anything(dict[str, object]):
         """Stands for answers that are not there yet: whatever a template takes of them is there."""

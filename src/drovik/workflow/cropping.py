@@ -70,7 +70,7 @@ def crops_into_cases(project: Project, one: SourcePicture, boxes: list[list[floa
     write_cases(project.folder, project.settings.cases, case.id, rows)
     first, last = rows[0]["id"], rows[-1]["id"]
     return [
-        f"{project.settings.cases}: {len(rows)} cases, {first} to {last}, stand behind {case.id} now.",
+        f"{project.settings.cases}: {len(rows)} cases, {first} to {last}, are behind {case.id} now.",
         f"They expect nothing yet; {case.id} stays, take it out if they are in its place.",
     ]
 

@@ -87,7 +87,7 @@ _LIMITS = re.compile(r"limit|remaining|quota|reset|retry-after", re.IGNORECASE)
 
 @dataclass(frozen=True)
 class TrialStep:
-    """One step: what it is about, what came of it in words, what to do where it is bad, and its seconds."""
+    """One step: what it is about, the outcome in words, what to do where it is bad, and its seconds."""
 
     step: str
     state: State
@@ -142,7 +142,7 @@ async def try_endpoint(
 async def first_reply(
     name: str, model: str, settings: ProjectFile, dialects: dict[str, Dialect], keys: dict[str, str]
 ) -> SampleReply | None:
-    """What a service replies to one question without a picture, to learn from; None where that is no answer."""
+    """What a service replies to one question without a picture, to learn from; None where that is not an answer."""
 
     alone = settings.model_copy(update={"models": {model: settings.models[model]}})
     async with aiohttp.ClientSession() as session:
@@ -313,7 +313,7 @@ def _a(word: str) -> str:
 def _tokens_step(text: _Come, picture: _Come) -> TrialStep:
     one, two = text.parsed, picture.parsed
     if one is None or (one.input_tokens is None and one.output_tokens is None):
-        remedy = "say in [reply] where input_tokens and output_tokens stand, or money cannot be reckoned"
+        remedy = "say in [reply] where input_tokens and output_tokens stand, or money cannot be computed"
         return TrialStep("tokens counted", "unknown", "the reply's counts are not known", remedy)
     words = f"{one.input_tokens} in and {one.output_tokens} out for the text"
     if two is not None and two is not one and two.input_tokens is not None:

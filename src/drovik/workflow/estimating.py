@@ -71,7 +71,7 @@ class SendingEstimate:
 def estimate_sending(project: Project, store: Store, planned: Planned, cases: int | None = None) -> SendingEstimate:
     """What sending a plan would cost; nothing is sent.
 
-    :param cases: for so many cases like those of the plan; None for what there is to send.
+    :param cases: for N cases like those of the plan; None for what there is to send.
     """
     rates = Rates(project, store)
     to_send = [request for requests in planned.plan.to_send.values() for request in requests]

@@ -41,7 +41,7 @@ async def list_models(
     try:
         tree = json.loads(got.body)
     except ValueError:
-        raise NoReply(Outcome("unreadable", words=f"what stands at {path} is not JSON")) from None
+        raise NoReply(Outcome("unreadable", words=f"what is at {path} is not JSON")) from None
     if place is not None:
         return [str(one) for one in compile_path(place)(tree)]
     wanted = {*MODEL, "id", "name", "slug", "key"}

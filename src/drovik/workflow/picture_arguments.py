@@ -62,7 +62,7 @@ def sort_words(words: Sequence[str], question: str | None) -> CommandWords:
     else:
         missing = said[:-1] + ([said[-1]] if said and _names_a_picture(said[-1]) else [])
     if missing:
-        what = "there is no such picture"
+        what = "no such picture"
         remedy = "correct its name; the question is put in quotes, as one word"
         raise UsageError([Problem(what, remedy, one) for one in missing])
     return CommandWords(
@@ -94,12 +94,12 @@ def _address_of(word: str) -> str | None:
 def pictures_in(folder: Path) -> list[Path]:
     """The pictures that lie in a folder, by name.
 
-    :raises DrovikError: where there is none, or one is a link that leads out of the folder.
+    :raises DrovikError: if there is none, or one is a link that leads out of the folder.
     """
 
     found = sorted(one for one in folder.iterdir() if one.suffix.lower() in PICTURE_ENDINGS and one.is_file())
     if not found:
-        raise UsageError(Problem("there is no picture in this folder", "give another one", str(folder)))
+        raise UsageError(Problem("this folder has no picture", "give another one", str(folder)))
     home = folder.resolve()
     outside = [one for one in found if not one.resolve().is_relative_to(home)]
     if outside:
@@ -154,7 +154,7 @@ def _name_of(address: str) -> str:
 
 
 async def fetched(address: str) -> bytes:
-    """What stands at an address. Redirects are followed, for no key goes along.
+    """What is at an address. Redirects are followed, for no key goes along.
 
     :raises DrovikError: where nothing comes, or too much, or too slowly.
     """

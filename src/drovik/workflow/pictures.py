@@ -133,7 +133,7 @@ def _look(project: Project, one: PictureFile) -> None:
 
 
 def _mark_duplicates(every: list[PictureFile]) -> None:
-    """Say where two cases show the same; one file in several cases is no mistake, two files may be one."""
+    """Say where two cases show the same; one file in several cases is not a mistake, two files may be one."""
     first: dict[str, PictureFile] = {}
     for one in every:
         if one.found is None or "nearly blank" in one.wrong:

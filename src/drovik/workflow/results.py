@@ -28,7 +28,7 @@ class Scores:
     def arm(self, task: str, arm: str) -> ArmScores:
         """The scores of one arm in one task.
 
-        :raises UsageError: where there is none.
+        :raises UsageError: if there is none.
         """
         view = self._view(task)
         names = [one.arm for one in view.scores]
@@ -39,7 +39,7 @@ class Scores:
     def _view(self, task: str) -> TaskView:
         names = [one.task.name for one in self.views]
         if task not in names:
-            raise UsageError(Problem(f"there is no task '{task}'", known_words(task, names)))
+            raise UsageError(Problem(f"unknown task '{task}'", known_words(task, names)))
         return self.views[names.index(task)]
 
     def rows(self, kind: Kind = "measures") -> list[dict[str, Any]]:

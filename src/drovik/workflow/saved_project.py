@@ -51,9 +51,9 @@ def save_project(
     cases: Sequence[tuple[str, Sequence[NamedPicture]]],
     store: Store,
 ) -> SavedProject:
-    """Keep what was tried in PROJECT/TASK; the project is started where there is none.
+    """Keep what was tried in PROJECT/TASK; the project is started if there is none.
 
-    :raises DrovikError: where that is no project and task, or a file cannot be written.
+    :raises DrovikError: where that is not a project and task, or a file cannot be written.
     """
     folder, task = _place(where)
     written = [*_services_into(folder, services, made), *_task_into(folder, task, question)]
@@ -78,7 +78,7 @@ def _place(where: str) -> tuple[Path, str]:
     project, slash, task = where.rstrip("/").rpartition("/")
     if not slash or not re.fullmatch(r"[\w.\-]+", task):
         raise UsageError(
-            Problem(f"--keep: '{where}' is no project and task", "write it like --keep lost-property/describe")
+            Problem(f"--keep: '{where}' is not a project and task", "write it like --keep lost-property/describe")
         )
     return Path(project or "/"), task
 

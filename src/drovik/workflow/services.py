@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 
 FILES_BESIDE = 36
-"""So many files a program has open beside its connections, at the most."""
+"""This many files a program has open beside its connections, at the most."""
 
 
 def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dict[str, Decimal]:
@@ -99,7 +99,7 @@ def concurrency_bound(project: Project, endpoints: Sequence[str]) -> tuple[int |
     """How many requests to an endpoint may be under way by the files that this machine lets a program open.
 
     The program's own limit is raised as far as it may be; where that is not enough, there is a Problem to be said.
-    None where there is no such limit.
+    None if the limit does not exist.
     """
     try:
         import resource
@@ -141,7 +141,7 @@ class Services:
     def model(self, name: str) -> Model:
         """The model of that name.
 
-        :raises DrovikError: where there is none.
+        :raises DrovikError: if there is none.
         """
         if name not in self.settings.models:
             known = known_words(name, self.settings.models)
@@ -156,7 +156,7 @@ def users_folder() -> Path:
 
 
 def services_at(folder: Path) -> Services:
-    """What a folder's drovik.toml names; nothing, where there is no such file.
+    """What a folder's drovik.toml names; nothing, if the file does not exist.
 
     :raises DrovikError: with everything that is wrong there.
     """
@@ -199,7 +199,7 @@ def all_services(folder: Path | None) -> Services:
 
 
 def _users_services() -> Services:
-    """The user's own services; what is wrong with them is told with the file's whole path."""
+    """The user's own services; what is wrong with them is reported with the file's whole path."""
     try:
         return services_at(users_folder())
     except DrovikError as error:

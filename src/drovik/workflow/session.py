@@ -135,7 +135,7 @@ class SendingPlan:
     def estimate(self, cases: int | None = None) -> SendingEstimate:
         """What sending it would cost: requests, tokens, money and time, each with its bounds.
 
-        :param cases: for so many cases like those of the plan; None for what there is to send.
+        :param cases: for N cases like those of the plan; None for what there is to send.
         """
         project = self.project.project
         with Store(project.store_path) as store:
@@ -181,7 +181,7 @@ class OpenProject:
 
         :param task: a task's name, or several; None for all.
         :param arm: an arm, `MODEL`, `MODEL/PROMPT` or `*/PROMPT`, or several; None for all.
-        :param sample: so many cases only, spread over the labels, and drawn by `seed`.
+        :param sample: this many cases only, spread over the labels, and drawn by `seed`.
         :param resend: statuses of answers that are to be sent again, such as "failed".
         :raises UsageError: where a name fits nothing.
         """
@@ -208,7 +208,7 @@ class OpenProject:
         :param budget: the most that may be spent of all that this project ever sends, like "5.00 EUR".
         :param on_event: hears what happens.
         :param trust: agree to the project's hosts and commands, now and later, as `--trust` does.
-        :return: what came of it, in numbers.
+        :return: the outcome, in numbers.
         :raises ConsentError: where something was not agreed to.
         :raises StoreError: where the store cannot be written.
         """

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 
 def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question, several: bool) -> None:
-    """Print what came of it: the answers, or how many went into files."""
+    """Print the outcome: the answers, or how many went into files."""
     if kept.files:
         left = f", {asked.missing} without an answer" if asked.missing else ""
         there = f"{kept.there} were there already; " if kept.there else ""
@@ -70,7 +70,7 @@ def _show_agreement(asked: AskResult) -> None:
 
 
 def agreements(asked: AskResult) -> dict[tuple[str, str], float]:
-    """How much the answers to the same question agree, by case and model; only where there are several."""
+    """How much the answers to the same question agree, by case and model; only if there are several."""
 
     texts: dict[tuple[str, str], list[str]] = {}
     for one in asked.answers:

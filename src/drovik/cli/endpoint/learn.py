@@ -147,7 +147,7 @@ def _read(path: Path) -> str:
 
 
 def _model_name(model: str) -> str:
-    """A model's id as a name that may stand in an arm."""
+    """A model's id as a name that may be in an arm."""
 
     return re.sub(r"[\s/@:,*]+", "-", model).strip("-") or "model"
 

@@ -79,7 +79,7 @@ def _write(
 ) -> list[str]:
 
     if project is None or all(case.id != one.case.id for case in project.cases):
-        raise UsageError(Problem("this picture is no case of a project", "name a case in place of a file"))
+        raise UsageError(Problem("this picture is not a case of a project", "name a case in place of a file"))
     if arguments.into_cases:
         return workflow.crops_into_cases(project, one, boxes)
     if len(boxes) != 1 or not arguments.region:

@@ -1,6 +1,6 @@
-"""What was learned → a dialect's file, as TOML that a person can read and mend.
+"""What was learned → a dialect's file, as TOML that a person can read and fix.
 
-An endpoint and a model into a `drovik.toml`, by tomlkit: what stands there stays as it is, comments too.
+An endpoint and a model into a `drovik.toml`, by tomlkit: what is there stays as it is, comments too.
 """
 
 from __future__ import annotations
@@ -113,7 +113,7 @@ def add_endpoint(
 ) -> bool:
     """Put an endpoint and a model into a folder's drovik.toml, which is made where it is not there.
 
-    Of an endpoint that stands there already what was learned is set again, unless only new ones are
+    Of an endpoint that is there already what was learned is set again, unless only new ones are
     wanted; a model is left as it is.
 
     :return: whether anything changed.

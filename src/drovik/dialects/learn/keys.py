@@ -31,7 +31,7 @@ SHORTEST_KEY = 6
 
 @dataclass
 class Key:
-    """The key of a sample. `value` is None where there is none, and empty where only its place is shown."""
+    """The key of a sample. `value` is None if there is none, and empty where only its place is shown."""
 
     value: str | None = None
     variable: str | None = None
@@ -66,7 +66,7 @@ class Key:
 
 
 def _parted(value: str) -> tuple[str, str]:
-    """What stands before a key, such as `Bearer `, and the key."""
+    """What comes before a key, such as `Bearer `, and the key."""
     scheme, _, rest = value.partition(" ")
     if rest.strip() and re.fullmatch(r"[A-Za-z][\w-]*:?", scheme):
         own = rest.strip()

@@ -1,6 +1,6 @@
 """The requests of a sample that belong together → steps before the request proper, and waiting for what comes later.
 
-What ties them is a value: it stands in one request's reply and again in a later request.
+What ties them is a value: it is in one request's reply and again in a later request.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ VALID_FOR = 600
 
 @dataclass(frozen=True)
 class StepLink:
-    """A value that one reply gives and a later request uses: where it stands in the reply, or in which header."""
+    """A value that one reply gives and a later request uses: where it is in the reply, or in which header."""
 
     value: str
     place: str

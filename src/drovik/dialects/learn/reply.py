@@ -30,7 +30,7 @@ def answer_in(tree: Any, told: str | None) -> tuple[Path | None, str, bool]:
         pieces = [path for path, value in texts if value and value in told]
         if pieces:
             return pieces[0], "you said so", True
-        raise SampleError(Problem(f"--answer-was: nothing in the sample reply is, or stands at, '{told[:60]}'",
+        raise SampleError(Problem(f"--answer-was: nothing in the sample reply is, or is at, '{told[:60]}'",
                                   "give a place such as $.answer, or the text itself"))  # fmt: skip
     groups: dict[object, list[tuple[Path, str]]] = {}
     for path, value in texts:  # pieces of one text are weighed together
@@ -119,7 +119,7 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
         fitting = [key for key in ranked if any(shown(path) == told for path, _ in found[key])
                    or "".join(value for _, value in found[key]).strip() == told.strip()]  # fmt: skip
         if not fitting:
-            what = f"--answer-was: nothing in the sample stream is, or stands at, '{told[:60]}'"
+            what = f"--answer-was: nothing in the sample stream is, or is at, '{told[:60]}'"
             raise SampleError(Problem(what, "give a place such as $.delta, or the whole text"))
         return found[fitting[0]][0][0], fitting[0][0], "you said so", True
     best = ranked[0]
@@ -128,7 +128,7 @@ def streamed_answer(trees: list[tuple[str, Any]], told: str | None) -> tuple[Pat
 
 
 def text_is_at(tree: Any, path: Path) -> bool:
-    """Whether a text stands at a path, whatever the numbers of its lists."""
+    """Whether a text is at a path, whatever the numbers of its lists."""
     return bool(strings_at(tree, path))
 
 

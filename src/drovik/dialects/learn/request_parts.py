@@ -1,6 +1,6 @@
 """A sample request's tree → what each part of it is for: prompt, system text, turns, pictures, model, settings.
 
-Structure goes before names: what alternates in a list are turns, what stands beside a picture in a list
+Structure goes before names: what alternates in a list are turns, what is beside a picture in a list
 are parts. Names decide between texts, and where they do not, the likeliest is taken and marked as a guess.
 """
 
@@ -27,9 +27,9 @@ def find_parts(
     """What the parts of a request's tree are for.
 
     :param handles: what earlier requests of the sample got for pictures.
-    :param echoed: the texts that stand in the reply too, as a model's id often does.
+    :param echoed: the texts that are in the reply too, as a model's id often does.
     :param secrets: where keys stand, and what is written there.
-    :param model_elsewhere: whether the model is known to stand in the path.
+    :param model_elsewhere: whether the model is known to be in the path.
     :param told: by role (`prompt`, `system`, `model`, `picture`), the place or the value that a person says it has.
     :raises DrovikError: where a person names what is not there.
     """
@@ -71,7 +71,7 @@ def _told_place(tree: Any, role: str, text: str) -> Path:
     for path, value in leaves(tree):
         if shown(path) == text or (isinstance(value, str) and value.strip() == text.strip()):
             return path
-    raise SampleError(Problem(f"--{role}-was: nothing in the sample is, or stands at, '{shortened_value(text)}'",
+    raise SampleError(Problem(f"--{role}-was: nothing in the sample is, or is at, '{shortened_value(text)}'",
                               "give a place such as $.question, or the text itself"))  # fmt: skip
 
 
@@ -116,7 +116,7 @@ def _find_texts(parts: Parts, known: Mapping[str, Path]) -> None:
 
 
 def _system_turn(parts: Parts) -> Path | None:
-    """The text in the turn of the system, where there is one."""
+    """The text in the turn of the system, if there is one."""
     if parts.turns is None or "system" not in parts.roles:
         return None
     for number, turn in enumerate(value_at(parts.tree, parts.turns)):

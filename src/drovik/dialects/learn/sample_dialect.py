@@ -200,7 +200,7 @@ def learn(
 ) -> Learned:
     """What a sample says of a service.
 
-    :param replies: to the request with the question, where they do not stand in the sample itself.
+    :param replies: to the request with the question, where they are not in the sample itself.
     :param told: what a person says of it, by role: prompt, system, model, picture, assistant, answer, key_env.
     :raises DrovikError: where it cannot be learned, with why.
     """
@@ -284,7 +284,7 @@ def _checked(text: str, file: str) -> Dialect:
 
 
 def dialect_there(folder: Path, name: str) -> str | None:
-    """The text of a dialect that stands in a folder already."""
+    """The text of a dialect that is in a folder already."""
     path = folder / "dialects" / f"{name}.toml"
     return read_bytes(path, f"dialects/{name}.toml").decode("utf-8", "replace") if os.path.lexists(path) else None
 

@@ -50,12 +50,12 @@ def learn_request(
 
     :param handles: what earlier requests of the sample got for pictures.
     :param told: what a person says of it, by role.
-    :param echoed: the texts that stand in the reply too.
+    :param echoed: the texts that are in the reply too.
     :raises DrovikError: where the request is to be signed, or a person names what is not there.
     """
     address = urlsplit(sample.url)
     if not address.scheme.startswith("http") or not address.hostname:
-        what = f"'{sample.url[:80]}' is no address of a service"
+        what = f"'{sample.url[:80]}' is not the URL of a service"
         raise SampleError(Problem(what, "write the sample's address in full, with https://"))
     learned = LearnedRequest(f"{address.scheme}://{address.netloc.rpartition('@')[2]}", {}, [], [])
     learned.form["method"] = sample.method
@@ -102,7 +102,7 @@ def _inside(tree: Mapping[str, Any], told: Mapping[str, str] | None) -> dict[str
             known = text.startswith("$.") or text.startswith("$[")
             found[role] = f"$.body{text[1:]}" if known and "body" in tree else text
     if found.get("model") and not _stands_in(tree, found["model"]):
-        found.pop("model")  # it may stand in the path
+        found.pop("model")  # it may be in the path
     return found
 
 
@@ -231,12 +231,10 @@ def _model_segment(segments: list[str], told: str | None, handles: frozenset[str
         for number, segment in enumerate(segments):
             if told in (_name_and_verb(unquote(segment))[0], segment):
                 return number, "you said so", True
-        raise SampleError(
-            Problem(f"--model-was: '{told}' stands nowhere in the sample", "give it as it stands there")
-        )
+        raise SampleError(Problem(f"--model-was: '{told}' stands nowhere in the sample", "give it as it is there"))
     for number, segment in enumerate(segments[:-1]):
         if segment.lower() in ("models", "model", "engines", "engine", "deployments", "deployment"):
-            return number + 1, f"it stands behind '{segment}'", True
+            return number + 1, f"it is behind '{segment}'", True
     shaped = [
         number
         for number, segment in enumerate(segments)

@@ -53,7 +53,7 @@ def read_sample(text: str, files: SampleFiles, url: str | None = None) -> list[E
 
     :param files: reads the `@file` of its curl commands.
     :param url: where a sample that is a JSON body alone is sent to.
-    :raises DrovikError: where there is no request in it.
+    :raises DrovikError: if there is no request in it.
     """
     found: list[tuple[SampleRequest, list[SampleReply]]] = []
     for block in _blocks(text):
@@ -97,7 +97,7 @@ def _replies(text: str) -> Iterator[SampleReply]:
 
 
 def read_reply(text: str) -> SampleReply:
-    """A recorded reply, with its headers where they stand before it."""
+    """A recorded reply, with its headers where they come before it."""
     text = text.replace("\r\n", "\n")
     status = _STATUS_LINE.match(text.lstrip() + "\n")
     if status is None:

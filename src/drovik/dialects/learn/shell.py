@@ -31,7 +31,7 @@ class SampleFiles:
     """Reads what a sample names.
 
     :param folder: of the page; nothing outside of it is read.
-    :param ask: puts a question to the person at the terminal; None where there is none.
+    :param ask: puts a question to the person at the terminal; None if there is none.
     :param agreed: the command line has agreed to all of them.
     """
 

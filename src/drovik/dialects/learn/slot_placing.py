@@ -80,7 +80,7 @@ class Template:
 
     @staticmethod
     def _parts_list(tree: Any, prompt: Path | None, picture: Path | None) -> Path | None:
-        """The list in which texts and pictures stand side by side, within a turn; None where there is none."""
+        """The list in which texts and pictures stand side by side, within a turn; None if there is none."""
         if prompt is not None and picture is not None:
             shared = common(prompt, picture)
             return shared if isinstance(value_at(tree, shared), list) else None
@@ -142,7 +142,7 @@ class Template:
     ) -> None:
         """Put the template of a picture that stands apart into `replaced`; paths are within `tree`, at `base`."""
         others = [one for one in beside if one is not None]
-        least = 1 if base else 2  # the whole body is no wrapper of a picture
+        least = 1 if base else 2  # the whole body is not a wrapper of a picture
         sizes = range(least, len(picture) + 1)
         free = [size for size in sizes if not any(_under(one, [picture[:size]]) for one in others)]
         top = picture[: min(free, default=len(picture))]
@@ -172,7 +172,7 @@ class Template:
             replaced[top] = {"when pictures": self._picture_shape((*base, *top), (*base, *picture), "image")}
 
     def _put_siblings(self, tree: Any, picture: Path, replaced: dict[Path, Any]) -> None:
-        """A media type that stands beside a picture, both among other members."""
+        """A media type that is beside a picture, both among other members."""
         around = value_at(tree, picture[:-1])
         for name, value in around.items() if isinstance(around, dict) else ():
             slot = _slot_for(name, value)

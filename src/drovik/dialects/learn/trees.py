@@ -52,7 +52,7 @@ def lists(tree: Any, at: Path = ()) -> Iterator[tuple[Path, list[Any]]]:
 
 
 def value_at(tree: Any, path: Path) -> Any:
-    """What stands at a path."""
+    """What is at a path."""
     for step in path:
         tree = tree[step]
     return tree

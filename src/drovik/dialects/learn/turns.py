@@ -103,9 +103,7 @@ def picture_in(value: str, names: tuple[str, ...], handles: frozenset[str] = fro
     if _BASE64.fullmatch(text) and " " not in text:
         return Shown("base64", "it is a long text of base64's letters", hinted)
     if hinted and _bracketed(text) and not _is_id(name):
-        return Shown(
-            "base64", f"'{names[-1]}' is named like a picture, and what stands there is to be filled in", False
-        )
+        return Shown("base64", f"'{names[-1]}' is named like a picture, and what is there is to be filled in", False)
     if HANDLE.search("_".join(name.split()[-2:])) and _HANDLE_SHAPED.match(text) and not MEDIA_TYPE.match(text):
         return Shown(
             "handle", f"'{names[-1]}' is named like what an upload gives; the upload is not in the sample", False
@@ -167,7 +165,7 @@ def _says_something(element: dict[str, Any], key: str) -> bool:
 
 
 def _holds(parts: Parts, path: Path) -> bool:
-    """Whether both a picture and a text stand within a part."""
+    """Whether both a picture and a text are within a part."""
     inside = [one for one, value in leaves(value_at(parts.tree, path), path) if isinstance(value, str)]
     return any(one in parts.pictures for one in inside) and any(
         one not in parts.pictures and " " in str(value_at(parts.tree, one)) for one in inside

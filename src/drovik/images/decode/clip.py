@@ -26,7 +26,7 @@ UNASKED = Frames(evenly=8)
 """The frames that are taken of a video where the prep does not say."""
 
 _WORTH_A_SEEK = 240
-"""So many frames further on, it is quicker to seek than to decode what lies between."""
+"""This many frames further on, it is quicker to seek than to decode what lies between."""
 
 
 @dataclass

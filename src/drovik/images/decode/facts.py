@@ -96,7 +96,7 @@ def require_pixel_limit(size: tuple[int, int], path: str, max_pixels: int) -> No
 
 
 def allowed_pixels(size: int, max_pixels: int) -> int:
-    """How many pixels a file of so many bytes may have.
+    """How many pixels a file of this many bytes may have.
 
     A hundred million pixels of one colour fit into some kilobytes, and take half a gigabyte or more once decoded.
     Where the project does not say, a small file is not believed to be that large a picture.

@@ -30,7 +30,7 @@ class Shot(NamedTuple):
 def chosen_pages(count: int, prep: Prep, path: str) -> list[Shot]:
     """The pages that a prep takes of a document; all, where it does not say.
 
-    :raises DrovikError: where there is no such page, or there are too many to send unasked.
+    :raises DrovikError: if the page does not exist, or there are too many to send unasked.
     """
     if isinstance(prep.pages, tuple):
         beyond = [number for number in prep.pages if number > count]
@@ -64,12 +64,12 @@ def chosen_frames(times: Sequence[float], length: float, rule: Frames) -> list[S
 
 
 def thin_out(numbers: Sequence[int], most: int) -> list[int]:
-    """At most so many, spread evenly over all; the first and the last stay where there is room for both."""
+    """At most this many, spread evenly over all; the first and the last stay if there is room for both."""
     return [numbers[place] for place in _evenly(len(numbers), most)]
 
 
 def _evenly(count: int, wanted: int) -> list[int]:
-    """So many places out of `count`, as far apart as can be, both ends among them."""
+    """This many places out of `count`, as far apart as can be, both ends among them."""
     if wanted >= count:
         return list(range(count))
     if wanted == 1:

@@ -118,7 +118,7 @@ ADDED_PROPERTY = cause_row(
 MISSING = cause_row(
     "missing", "values or things left out", "prompt", "ask for each by name, and say what to give if there is none"
 )
-INVENTED = cause_row("invented", "values invented", "prompt", "say what to give where nothing stands: null")
+INVENTED = cause_row("invented", "values invented", "prompt", "say what to give if there is nothing: null")
 ANOTHER_VALUE = cause_row(
     "another value", "other values", "model", "look at some beside their pictures: drovik show CASE"
 )

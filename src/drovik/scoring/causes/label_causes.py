@@ -133,7 +133,7 @@ _HARDLY = 0.5
 def explained(measure: Measure, answer: Answer, expected: object, read: CaseScore) -> tuple[Finding, ...]:
     """The findings of an answer that was read, with the cause of each that lies in the answer as a whole.
 
-    :param read: what the measure says of the answer as it was read, whether it is in form or not.
+    :param read: what the measure says of the answer as it was read, whether it is valid or not.
     """
     findings = read.findings
     if answer.status is Status.OFF_SCHEMA:

@@ -27,7 +27,7 @@ from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
 
 MOST = 20
-"""So many findings tell enough of one text."""
+"""This many findings tell enough of one text."""
 
 
 def text_findings(aligned: Alignment, chars: int, words: int) -> tuple[Finding, ...]:

@@ -87,7 +87,7 @@ def value_causes(missed: Sequence[Leaf], expected: Callable[[], Mapping[str, Any
     :param expected: gives every single value that is expected of the case, by its place.
     """
     causes = [_cause(leaf, expected) for leaf in missed]
-    # Two values that stand in each other's place are swapped, be it that each is another field's value too.
+    # Two values that are in each other's place are swapped, be it that each is another field's value too.
     for one, first in enumerate(missed):
         for other in range(one + 1, len(missed)):
             second = missed[other]

@@ -12,7 +12,7 @@ from typing import Any
 LANGUAGES = (
     "en", "de", "fr", "es", "it", "pt", "nl", "sv", "da", "no", "fi", "pl", "ja", "ko", "zh", "ru", "el", "ar", "he",
 )  # fmt: skip
-"""The languages that are told apart, by their codes (ISO 639-1)."""
+"""The languages that are distinguished, by their codes (ISO 639-1)."""
 LEAST_WORDS = 4
 """A shorter text in an alphabet that many languages share is given to none."""
 _LEAST_SURE = 0.5

@@ -30,7 +30,7 @@ _ENDS_HEDGE = frozenset(("but", "however", "and", "with", "which", "while", "on"
 def hedged(words: list[str]) -> list[bool]:
     """For each word of a clause, whether it is only guessed at: a hedge covers what follows, up to a linking word.
 
-    A hedge that ends a clause ("a key, perhaps" is two clauses; "a key perhaps") covers what stands before it.
+    A hedge that ends a clause ("a key, perhaps" is two clauses; "a key perhaps") covers what comes before it.
     """
     found, hedging = [], False
     for number, word in enumerate(words):

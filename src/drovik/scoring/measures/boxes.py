@@ -20,7 +20,7 @@ Box = tuple[float, float, float, float]
 
 
 class BoxesTable(OverlapTable):
-    """What stands in question.toml for a boxes measure.
+    """The table of a boxes measure in question.toml.
 
     `form`: two corners, a corner with width and height, or the centre with them. An object has them by the names
     left, top, right, bottom, width, height, x, y.
@@ -114,7 +114,7 @@ def overlap(one: Box, other: Box) -> float:
 
 
 class PointsTable(LocatedTable):
-    """What stands in question.toml for a points measure: from how near on a point is right, in the units of what is
+    """The table of a points measure in question.toml: from how near on a point is right, in the units of what is
     expected (pixels of the upright source, or of its longer side, where that is a fraction).
     """
 

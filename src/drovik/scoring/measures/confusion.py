@@ -45,7 +45,7 @@ def balanced_accuracy(matrix: Floats) -> Floats:
 
 
 def macro_f1(matrix: Floats) -> Floats:
-    """The mean F1 over the labels that are expected or answered at least once; "none" is no label."""
+    """The mean F1 over the labels that are expected or answered at least once; "none" is not a label."""
     present = (matrix[..., :-1].sum(axis=-2) + matrix.sum(axis=-1)) > 0
     return share((per_label(matrix)[2] * present).sum(axis=-1), present.sum(axis=-1), 0.0)
 

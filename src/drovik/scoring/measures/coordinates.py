@@ -1,7 +1,7 @@
 """Places in pictures: from the frame of the picture that was sent, in the answer's units, to the source's own.
 
-What is expected is told of the upright source. What comes back is told of what was sent: cropped, shrunk, padded, one
-part of a page. The maps back are kept with the answer (docs/pictures.md).
+Expected places are given in pixels of the upright source picture, returned ones in those of the picture that was
+sent: cropped, shrunk, padded, one part of a page. The maps back are kept with the answer (docs/pictures.md).
 """
 
 from __future__ import annotations
@@ -63,7 +63,7 @@ def expected_points(points: Sequence[tuple[float, float]], frame: Frame, scale: 
 
 
 def numbers(value: Any, count: int | None = None) -> list[float] | None:
-    """A list of numbers, so many of them where that is told; None where it is none."""
+    """A list of numbers, this many of them where that is given; None where it is none."""
     if not isinstance(value, list) or (count is not None and len(value) != count):
         return None
     if not all(isinstance(one, int | float) and not isinstance(one, bool) and abs(one) < 1e9 for one in value):

@@ -41,9 +41,9 @@ _MOST_CONFIDENCE = 1e300
 
 
 class LocatedTable(Frozen):
-    """What stands in question.toml for boxes, points and regions alike.
+    """The table in question.toml for boxes, points and regions alike.
 
-    `at` is the list; `place`, `label`, `confidence` and `picture` stand in each of its elements. Without `label` all
+    `at` is the list; `place`, `label`, `confidence` and `picture` are in each of its elements. Without `label` all
     things are alike. `expected_…` tell of the expected output, which is about the upright source.
     """
 
@@ -98,6 +98,7 @@ class Detection(Measure):
     label, its confidence, and a number whose bits say at which of ten overlaps it is right.
     """
 
+    coefficients: ClassVar[frozenset[str]] = frozenset(("mean overlap of what was found",))
     wants_pictures: ClassVar[bool] = True
     wants_said: ClassVar[bool] = True
 
@@ -147,7 +148,7 @@ class Detection(Measure):
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`. An empty list is an expected output."""
         if not isinstance(expected, list):
-            return f"{shown(expected)[:60]} is no list of places", "write a list, [] where nothing is to be found"
+            return f"{shown(expected)[:60]} is not a list of places", "write a list, [] where nothing is to be found"
         for number, raw in enumerate(expected):
             if self.place_of(value_at_pointer(raw, self._table.place), Frame(), True) is None:
                 return f"{shown(raw)[:60]} (element {number}) has no place that can be read", "see docs/measures/"

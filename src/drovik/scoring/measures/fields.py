@@ -27,7 +27,7 @@ _SIZE = len(OUTCOMES)
 
 
 class FieldsTable(Frozen):
-    """What stands in question.toml for a fields measure; each field's table is read by its rule."""
+    """The table of a fields measure in question.toml; each field's table is read by its rule."""
 
     fields: dict[str, dict[str, Any]] = Field(min_length=1)
     score: Literal["f1", "record"] = "f1"

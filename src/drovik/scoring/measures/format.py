@@ -1,4 +1,4 @@
-"""The measure `form`: how long an answer is, what must and must not stand in it, its language, nothing but JSON."""
+"""The measure `form`: how long an answer is, what must and must not be in it, its language, nothing but JSON."""
 
 from __future__ import annotations
 
@@ -52,15 +52,15 @@ class Pattern(Frozen):
         try:
             regex.compile(text)
         except (regex.error, RecursionError, OverflowError, MemoryError) as error:
-            raise ValueError(f"'{text}' is no regular expression: {error}") from None
+            raise ValueError(f"'{text}' is not a regular expression: {error}") from None
         return text
 
 
 class FormTable(Frozen):
-    """What stands in question.toml for a form measure; each is one demand.
+    """The table of a form measure in question.toml; each is one demand.
 
     `counts` are patterns by name that have to come so often; `forbidden` are patterns that must not come at all.
-    `only_json`: nothing stands around the JSON. `at` is where a text stands in a JSON answer; left out, the whole
+    `only_json`: nothing around the JSON. `at` is where a text is in a JSON answer; left out, the whole
     answer as it came is looked at.
     """
 
@@ -117,7 +117,7 @@ class Format(Measure):
     def make(cls, name: str, table: FormTable, task: Task, place: str, problems: list[Problem]) -> Format | None:
         """See `Measure.make`."""
         if table.language is not None and table.language not in LANGUAGES:
-            what = f"'{table.language}' is no language that can be told"
+            what = f"'{table.language}' is not a language that can be recognised"
             problems.append(Problem(what, known_words(table.language, LANGUAGES), task.file, f"{place}.language"))
             return None
         made = cls(name, table)
@@ -152,7 +152,7 @@ class Format(Measure):
         return CaseScore((*met, float(not findings), 1.0), sum(met) / len(met), findings)
 
     def _looked_at(self, text: str, said: AnswerContext) -> list[FormatCheck]:
-        """Every demand, with what came of it."""
+        """Every demand, with the outcome."""
         table = self._table
         found = []
         for name in _SPANS:
@@ -179,7 +179,7 @@ class Format(Measure):
 
     def worst(self, expected: Any, why: str) -> CaseScore:
         """See `Measure.worst`."""
-        found = Finding("", "an answer in form", "nothing", why)
+        found = Finding("", "a valid answer", "nothing", why)
         return CaseScore((*[0.0] * (len(self.demands) + 1), 1.0), 0.0, (found,))
 
     def best(self, expected: Any) -> CaseScore:
@@ -212,7 +212,7 @@ def _first(pattern: str, text: str) -> str | None:
 def _in_time(pattern: str, look: Callable[[], Any]) -> Any:
     """What is found, in bounded time: some patterns take longer than anybody can wait, on answers made for that.
 
-    :raises CannotScore: where it took too long; that is no fault of the answer.
+    :raises CannotScore: where it took too long; that is not a fault of the answer.
     """
     try:
         return look()

@@ -55,7 +55,7 @@ for line in sys.stdin:
 
 
 class FunctionTable(Frozen):
-    """What stands in question.toml for a function of the project.
+    """The table in question.toml for a function of the project.
 
     `call` is `module:function`, from the project's folder. The function is given the answer and the expected output,
     and gives a number from 0 to 1, true or false, or {"score": …, "findings": [{"where", "expected", "got",
@@ -120,7 +120,7 @@ class Function(Measure):
         made = self._process.ask([None if got is ABSENT else got, expected])
         score = made.get("score")
         if not isinstance(score, bool | int | float) or not 0 <= score <= 1:
-            raise CannotScore(f"{self._table.call} gave {shown(score)[:60]}, which is no number from 0 to 1")
+            raise CannotScore(f"{self._table.call} gave {shown(score)[:60]}, which is not a number from 0 to 1")
         told = made.get("findings")
         findings = tuple(_finding(one) for one in (told if isinstance(told, list) else ()) if isinstance(one, dict))
         if score < 1 and not findings:
@@ -213,7 +213,7 @@ class _Process:
         return found
 
     def _started(self) -> subprocess.Popen[bytes]:
-        # Nothing of the environment but what a program needs to start: keys stand there.
+        # Nothing of the environment but what a program needs to start: keys are there.
         plain = {name: os.environ[name] for name in ("PATH", "LANG", "LC_ALL", "TMPDIR") if name in os.environ}
         self._running = subprocess.Popen(
             [sys.executable, "-c", _RUNNER, str(self._folder), self._call],

@@ -26,7 +26,7 @@ MOST_COUNTED = 1_000_000
 
 
 class ItemsTable(Frozen):
-    """What stands in question.toml for an items measure.
+    """The table of an items measure in question.toml.
 
     `counts`: how many there are of each counts too. `same_as`: other words for an item. In a list of objects, `name`
     and `count` say where an item's name and number stand.
@@ -44,17 +44,16 @@ class Items(Measure):
     """F1 over items; with counts, every single one of them is an item. The worst: none of them.
 
     Plurals are their singular. An expected empty list is an expected output. The statistics: met, too many, left out,
-    how far the counts of the met kinds are off, how many kinds were met, lists wholly right, and cases.
+    how far the counts of the met kinds are off, how many kinds were met, exact matches, and cases.
     """
 
+    coefficients: ClassVar[frozenset[str]] = frozenset(("count error",))
     kind: ClassVar[str] = "items"
     table_type: ClassVar[type[ItemsTable]] = ItemsTable
-    shares: ClassVar[frozenset[str]] = frozenset(("lists wholly right",))
+    shares: ClassVar[frozenset[str]] = frozenset(("exact matches",))
 
     def __init__(self, name: str, table: ItemsTable) -> None:
-        super().__init__(
-            name, "F1 over items" if table.score == "f1" else "lists wholly right", table.score == "exact"
-        )
+        super().__init__(name, "F1 over items" if table.score == "f1" else "exact matches", table.score == "exact")
         self._table = table
         self._same = {self._plain(word): self._plain(item) for word, item in table.same_as.items()}
 
@@ -72,7 +71,7 @@ class Items(Measure):
         if isinstance(expected, list | dict) and self._read(expected) is not None:
             return None
         remedy = 'write it like ["key", "2 gloves"], {"glove": 2}, or [{"item": "glove", "count": 2}]'
-        return f"{shown(expected)[:60]} is no list of items", remedy
+        return f"{shown(expected)[:60]} is not a list of items", remedy
 
     def _plain(self, word: str) -> str:
         text = folded(re.sub(r"[^\w\s-]", " ", word))
@@ -163,7 +162,7 @@ class Items(Measure):
             "precision": share(met, met + extra),
             "recall": share(met, met + left),
             "F1 over items": share(2 * met, 2 * met + extra + left),
-            "lists wholly right": share(totals[..., EXACT], totals[..., CASES], 0.0),
+            "exact matches": share(totals[..., EXACT], totals[..., CASES], 0.0),
         }
         if self._table.counts:
             found["count error"] = share(totals[..., OFF], totals[..., COUNTED], 0.0)

@@ -23,7 +23,7 @@ WORTH = {"yes": 1.0, "true": 1.0, "right": 1.0, "partly": 0.5, "same": 0.5, "no"
 
 
 class JudgeTable(Frozen):
-    """What stands in question.toml for a judge measure.
+    """The table of a judge measure in question.toml.
 
     `by` is the task that judges; `arm` which of its arms (the first, where it is left out); `at` is where its verdict
     stands, `why` where its reason does. `worth` says what each verdict counts as, from 0 to 1; a number counts
@@ -86,7 +86,7 @@ class Judge(Measure):
         return self._table.arm
 
     def heard(self, verdicts: Mapping[str, Any], reviews: Mapping[str, Any]) -> Judge:
-        """The measure with the judge's answers in form, and what people said, by the id of the judged answer."""
+        """The measure with the judge's valid answers, and what people said, by the id of the judged answer."""
         return Judge(self.name, self._table, verdicts, reviews)
 
     def expected_of(self, expected: Any) -> Any:
@@ -108,7 +108,7 @@ class Judge(Measure):
         verdict = value_at_pointer(found, self._table.at)
         worth = self._worth(verdict, is_shown_first(said.case, said.arm))
         if worth is None:
-            raise CannotScore(f"{self.by} says {shown(verdict)[:60]}, which is worth nothing that is known")
+            raise CannotScore(f"{self.by} says {shown(verdict)[:60]}, which `worth` does not list")
         if worth == 1.0:
             return CaseScore((1.0, 1.0), 1.0)
         reason = value_at_pointer(found, self._table.why) if self._table.why is not None else ABSENT

@@ -55,6 +55,12 @@ class Label(Measure):
     kind: ClassVar[str] = "label"
     table_type: ClassVar[type[Frozen]] = LabelTable
     shares: ClassVar[frozenset[str]] = frozenset(("accuracy",))
+    coefficients: ClassVar[frozenset[str]] = frozenset(
+        (
+            "Matthews correlation", "Cohen's kappa", "kappa, linear weights", "kappa, quadratic weights",
+            "expected calibration error", "Brier score",
+        )
+    )  # fmt: skip
 
     def __init__(self, name: str, labels: Sequence[str], table: LabelTable) -> None:
         what = f"right among the first {table.top}" if table.top else SCORES[table.score]
@@ -86,7 +92,7 @@ class Label(Measure):
         """See `Measure.check_expected`."""
         if number_of(expected, self._index, self._table) is not None:
             return None
-        return f"{expected!r} is no label of the task", known_words(str(expected), self.labels)
+        return f"{expected!r} is not a label of the task", known_words(str(expected), self.labels)
 
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """See `Measure.per_case`. The statistics: row and column of the confusion matrix, and confidence."""
@@ -174,7 +180,7 @@ class Label(Measure):
     def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
         """Each answer as a confusion matrix of one, flattened, and what it says of its own certainty.
 
-        :return: shape (n, labels * (labels + 1)), and `calibration.SIZE` more where there is a confidence.
+        :return: shape (n, labels * (labels + 1)), and `calibration.SIZE` more if there is a confidence.
         """
 
         size = len(self.labels)

@@ -51,7 +51,7 @@ def labels_in(text: str, index: Mapping[str, int], fold: Callable[[str], str]) -
 
 
 def pick_label(found: list[int], pick: Pick) -> int | None:
-    """The one label that is meant; None where there is none, or where `only` one is allowed and there are several."""
+    """The one label that is meant; None if there is none, or where `only` one is allowed and there are several."""
     distinct = list(dict.fromkeys(found))
     if not distinct or (pick == "only" and len(distinct) > 1):
         return None
@@ -62,11 +62,11 @@ _OF_MANY = ("accuracy", "macro_f1", "micro_f1")
 
 
 class LabelTable(Frozen):
-    """What stands in question.toml for a label measure.
+    """The table of a label measure in question.toml.
 
-    `many`: the answer is a list of labels. `ordered`: the labels stand in order, and distance counts. `parts`: labels
+    `many`: the answer is a list of labels. `ordered`: the labels are in order, and distance counts. `parts`: labels
     are paths, with this between their steps. `none`: the label that a null stands for. `top`: the answer is a list,
-    right where the label is among the first so many. `find`: the label is found in free text. `confidence`: where
+    right where the label is among the first this many. `find`: the label is found in free text. `confidence`: where
     the answer says how sure it is; `precision` is what is wanted of those that are kept.
     """
 
@@ -149,11 +149,11 @@ def _wrong_words(labels: Sequence[str], table: LabelTable) -> Iterator[tuple[str
         seen.add(one)
     for other, label in table.same_as.items():
         if folded_label(label, table.fold_case) not in seen:
-            yield f"'{label}' is no label", known_words(label, labels), f"same_as.{other}"
+            yield f"'{label}' is not a label", known_words(label, labels), f"same_as.{other}"
         if folded_label(other, table.fold_case) in seen:
             yield f"'{other}' is a label itself", "take it out", "same_as"
     if table.none is not None and folded_label(table.none, table.fold_case) not in seen:
-        yield f"'{table.none}' is no label", known_words(table.none, labels), "none"
+        yield f"'{table.none}' is not a label", known_words(table.none, labels), "none"
 
 
 def _wrong_choices(table: LabelTable) -> Iterator[tuple[str, str, str]]:

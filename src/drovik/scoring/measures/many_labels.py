@@ -23,11 +23,11 @@ from drovik.scoring.measures.label_words import LabelTable, folded_label, index_
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
-_WHATS = {"accuracy": "sets wholly right", "macro_f1": "macro F1", "micro_f1": "micro F1"}
+_WHATS = {"accuracy": "exact matches", "macro_f1": "macro F1", "micro_f1": "micro F1"}
 
 
 class ManyLabels(Measure):
-    """How well a set of labels is met: F1 over labels, and the share of sets that are wholly right.
+    """How well a set of labels is met: F1 over labels, and the share of sets that match exactly.
 
     An expected empty list is an expected output. The worst: none of the labels, and, where none is expected, a set
     that is not right. The statistics: for each label hits, too many and left out; sets right, common over all
@@ -36,7 +36,7 @@ class ManyLabels(Measure):
 
     kind: ClassVar[str] = "label"
     table_type: ClassVar[type[Frozen]] = LabelTable
-    shares: ClassVar[frozenset[str]] = frozenset(("sets wholly right",))
+    shares: ClassVar[frozenset[str]] = frozenset(("exact matches",))
 
     def __init__(self, name: str, labels: Sequence[str], table: LabelTable) -> None:
         super().__init__(name, _WHATS[table.score], table.score == "accuracy")
@@ -56,10 +56,10 @@ class ManyLabels(Measure):
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         """See `Measure.check_expected`."""
         if not isinstance(expected, list):
-            return f"{shown(expected)} is no list of labels", "write it like [] or [" + f'"{self.labels[0]}"]'
+            return f"{shown(expected)} is not a list of labels", "write it like [] or [" + f'"{self.labels[0]}"]'
         for one in expected:
             if number_of(one, self._index, self._table) is None:
-                return f"{one!r} is no label of the task", known_words(str(one), self.labels)
+                return f"{one!r} is not a label of the task", known_words(str(one), self.labels)
         return None
 
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
@@ -89,7 +89,7 @@ class ManyLabels(Measure):
         return self._scored(wanted, given, len(outside), tuple(findings))
 
     def _meant(self, word: Any, left: list[int]) -> tuple[str, int | None]:
-        """Why a word is no label, and which of those that are left out it stands for, if any."""
+        """Why a word is not a label, and which of those that are left out it stands for, if any."""
 
         def fold(text: str) -> str:
             return folded_label(text, self._table.fold_case)
@@ -138,7 +138,7 @@ class ManyLabels(Measure):
         right, answered = hits.sum(axis=-1), (hits + extra).sum(axis=-1) + totals[..., -2]
         expected = (hits + left).sum(axis=-1)
         return {
-            "sets wholly right": share(totals[..., -4], totals[..., -1], 0.0),
+            "exact matches": share(totals[..., -4], totals[..., -1], 0.0),
             "overlap of sets": share(totals[..., -3], totals[..., -1], 0.0),
             "precision": share(right, answered),
             "recall": share(right, expected),

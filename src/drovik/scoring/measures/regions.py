@@ -18,12 +18,12 @@ if TYPE_CHECKING:
     Mask = NDArray[np.bool_]
 
 SIDE = 512
-"""Regions are compared on a grid whose longer side has so many cells: finer than that says nothing of an outline."""
+"""Regions are compared on a grid whose longer side has this many cells; finer says nothing of an outline."""
 _MOST_CELLS = 40_000_000
 
 
 class RegionsTable(OverlapTable):
-    """What stands in question.toml for a regions measure."""
+    """The table of a regions measure in question.toml."""
 
     place: str = "/region"
 

@@ -27,11 +27,11 @@ BETA = 2.0
 """How many times as much recall counts as precision in chrF."""
 WHATS = {"token_f1": "token F1", "rouge_l": "ROUGE-L", "chrf": "chrF"}
 ENOUGH = 0.5
-"""Below this a text is told as another one than the reference."""
+"""Below this a text is reported as another one than the reference."""
 
 
 class SimilarityTable(Normalization):
-    """What stands in question.toml for a likeness measure."""
+    """The table of a similarity measure in question.toml."""
 
     at: Pointer = ""
     case: bool = False
@@ -69,7 +69,7 @@ class Similarity(Measure):
         texts = expected if isinstance(expected, list) else [expected]
         if texts and all(isinstance(one, str) and one.strip() for one in texts):
             return None
-        return f"{shown(expected)[:60]} is no reference text", "give a text, or a list of texts"
+        return f"{shown(expected)[:60]} is not a reference text", "give a text, or a list of texts"
 
     def language_of(self, expected: Any) -> str | None:
         """See `Measure.language_of`."""

@@ -33,7 +33,7 @@ MET, MUST, KEPT, MUST_NOT, ALSO, MAY, DENIED, INVENTED, BEYOND = range(9)
 SIZE = 9
 KEYS = ("must", "may", "must_not")
 WHATS = {
-    "statements": "statements as they should be",
+    "statements": "statements correct",
     "f1": "F1 over statements",
     "recall": "required and mentioned",
     "precision": "precision of statements",
@@ -49,7 +49,7 @@ _CAUSES = {
 
 
 class StatementsTable(Frozen):
-    """What stands in question.toml for a facts measure.
+    """The table of a facts measure in question.toml.
 
     `vocabulary`: what a text may invent; "cases" takes all that the cases' own statements name, a list takes that.
     `beyond`: phrases that no picture can show, beside those that are known; false looks for none.
@@ -118,7 +118,7 @@ class Statements(Measure):
         for key in KEYS:
             statements = expected.get(key, [])
             if not isinstance(statements, list) or not all(is_statement(one) for one in statements):
-                return f"'{key}' is no list of statements", remedy
+                return f"'{key}' is not a list of statements", remedy
         if not expected.get("must") and not expected.get("must_not"):
             return "there is no statement in it", remedy
         return None

@@ -147,8 +147,8 @@ def recalled(wanted: Sequence[str], got: Sequence[str]) -> int:
 WHATS = {
     "characters": "characters right",
     "words": "words right",
-    "exact": "texts wholly right",
-    "must": "words right that must be",
+    "exact": "exact matches",
+    "must": "required words correct",
 }
 (CHAR_EDITS, CHARS, WORD_EDITS, WORDS, MUST_RIGHT, MUST, NUMBERS_RIGHT, NUMBERS, DATES_RIGHT, DATES, EXACT,
  CASES) = range(12)  # fmt: skip
@@ -156,9 +156,9 @@ SIZE = 12
 
 
 class TextTable(Normalization):
-    """What stands in question.toml for a text measure.
+    """The table of a text measure in question.toml.
 
-    `order`: "free" lets lines stand in any order. `must`: kinds of words that must be right; `words`: more of them.
+    `order`: "free" allows lines in any order. `must`: kinds of words that must be right; `words`: more of them.
     """
 
     at: Pointer = ""
@@ -177,7 +177,7 @@ class Text(Measure):
 
     kind: ClassVar[str] = "text"
     table_type: ClassVar[type[TextTable]] = TextTable
-    shares: ClassVar[frozenset[str]] = frozenset(("texts wholly right",))
+    shares: ClassVar[frozenset[str]] = frozenset(("exact matches",))
 
     def __init__(self, name: str, table: TextTable) -> None:
         super().__init__(name, WHATS[table.score], table.score == "exact")
@@ -195,10 +195,10 @@ class Text(Measure):
         return value_at_pointer(expected, self._table.at)
 
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`. An empty text is an expected output: nothing stands there."""
+        """See `Measure.check_expected`. An empty text is an expected output: there is nothing there."""
         if isinstance(expected, str):
             return None
-        return f"{shown(expected)[:60]} is no text", "give the text as it should be read"
+        return f"{shown(expected)[:60]} is not a text", "give the text as it should be read"
 
     def language_of(self, expected: Any) -> str | None:
         """See `Measure.language_of`."""
@@ -275,7 +275,7 @@ class Text(Measure):
         return max(0.0, 1.0 - row[edits] / row[size]) if row[size] else float(not row[edits])
 
     def without(self, score: CaseScore, expected: Any, causes: Collection[str]) -> CaseScore:
-        """See `Measure.without`. Edits of words that are told one by one may come to more than there are in all."""
+        """See `Measure.without`. Edits reported word by word may come to more than there are in all."""
         found = super().without(score, expected, causes)
         if found.parts:
             return found
@@ -325,8 +325,8 @@ class Text(Measure):
             "words right": np.maximum(0.0, 1.0 - words),
             "character error rate": chars,
             "word error rate": words,
-            "words right that must be": share(totals[..., MUST_RIGHT], totals[..., MUST]),
+            "required words correct": share(totals[..., MUST_RIGHT], totals[..., MUST]),
             "numbers found": share(totals[..., NUMBERS_RIGHT], totals[..., NUMBERS]),
             "dates found": share(totals[..., DATES_RIGHT], totals[..., DATES]),
-            "texts wholly right": share(totals[..., EXACT], totals[..., CASES], 0.0),
+            "exact matches": share(totals[..., EXACT], totals[..., CASES], 0.0),
         }

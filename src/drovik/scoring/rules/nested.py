@@ -30,7 +30,7 @@ class Record(Rule):
 class List(Rule):
     """A list of values, by the rule `item`, or of records, by their `fields`.
 
-    `order`: "free" finds the best pairs, whichever place they stand at; "kept" pairs only in order.
+    `order`: "free" finds the best pairs, whichever place they are at; "kept" pairs only in order.
     """
 
     item: dict[str, Any] | None = None
@@ -43,7 +43,7 @@ class List(Rule):
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
-        return None if isinstance(expected, list) else "is no list"
+        return None if isinstance(expected, list) else "is not a list"
 
 
 class Leaf(NamedTuple):

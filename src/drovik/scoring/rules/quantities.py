@@ -107,7 +107,7 @@ def numerals(text: str) -> list[tuple[str, int, int]]:
 def one_numeral(value: Any, decimal: str | None = None) -> tuple[list[float], str]:
     """What the one numeral of a value may stand for, and the words around it in lower case.
 
-    :return: no readings where there is no numeral, or several.
+    :return: no readings if there is no numeral, or several.
     """
     if not isinstance(value, str):
         plain = plain_number(value)
@@ -179,8 +179,8 @@ class Number(Rule):
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
         if self.unit is not None and self.unit.lower() not in UNITS:
-            return f"cannot be compared in '{self.unit}', which is no known unit"
-        return None if self._number(expected) is not None else "is no number"
+            return f"cannot be compared in '{self.unit}', which is not a known unit"
+        return None if self._number(expected) is not None else "is not a number"
 
 
 class Amount(Rule):
@@ -207,7 +207,7 @@ class Amount(Rule):
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
-        return None if one_numeral(expected)[0] else "is no amount"
+        return None if one_numeral(expected)[0] else "is not an amount"
 
 
 class Date(Rule):
@@ -231,7 +231,7 @@ class Date(Rule):
         """See `Rule.check_expected`."""
         if self._read(expected) is not None:
             return None
-        return "is no date" if self.partial else "is no whole date"
+        return "is not a date" if self.partial else "is not a whole date"
 
 
 _TIME = re.compile(r"(\d{1,2})(?:[:.h](\d{2}))?(?:[:.](\d{2}))?\s*([ap])?\.?m?\.?", re.IGNORECASE)
@@ -251,7 +251,7 @@ class Time(Rule):
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
-        return None if _time(expected) is not None else "is no time of day"
+        return None if _time(expected) is not None else "is not a time of day"
 
 
 def _time(value: Any) -> tuple[time, bool] | None:

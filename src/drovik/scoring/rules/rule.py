@@ -17,7 +17,7 @@ OUTCOMES: tuple[Outcome, ...] = ("correct", "near", "wrong", "missing", "invente
 
 
 class Rule(Frozen):
-    """What stands in question.toml for a field, beside `rule`; `same` is its meaning."""
+    """The table in question.toml for a field, beside `rule`; `same` is its meaning."""
 
     at: Pointer | None = None
     weight: float = Field(default=1.0, gt=0)
@@ -27,7 +27,7 @@ class Rule(Frozen):
         raise NotImplementedError
 
     def outcome(self, expected: Any, got: Any) -> Outcome:
-        """Correct, near (counts as right, and is told apart) or wrong; neither value is absent or null."""
+        """Correct, near (counts as right, and is distinguished) or wrong; neither value is absent or null."""
         return "correct" if self.same(expected, got) else "wrong"
 
     def check_expected(self, expected: Any) -> str | None:
@@ -36,7 +36,7 @@ class Rule(Frozen):
 
 
 class Exact(Rule):
-    """The same JSON value: 1 and 1.0 are the same, 1 and true are not, members may stand in any order."""
+    """The same JSON value: 1 and 1.0 are the same, 1 and true are not, members may be in any order."""
 
     def same(self, expected: Any, got: Any) -> bool:
         """See `Rule.same`."""
@@ -60,12 +60,12 @@ class Text(Rule):
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
-        return None if isinstance(expected, str) else "is no text"
+        return None if isinstance(expected, str) else "is not a text"
 
 
 class NearText(Text):
     """A text that is nearly the same: the share of characters that stand (1 less Levenshtein's distance over the
-    longer length) is at least `least`. What is not quite the same is told apart as near.
+    longer length) is at least `least`. What is not quite the same is reported as near.
     """
 
     least: float = Field(default=0.9, gt=0, lt=1)
@@ -145,7 +145,7 @@ class YesNo(Rule):
 
 
 class AnyValue(Rule):
-    """Whatever stands there, as long as something does."""
+    """Any value, as long as there is one."""
 
     def same(self, expected: Any, got: Any) -> bool:
         """See `Rule.same`."""
@@ -153,7 +153,7 @@ class AnyValue(Rule):
 
 
 class AbsentValue(Rule):
-    """Nothing may stand there; an expected value does not count."""
+    """Nothing may be there; an expected value does not count."""
 
     def same(self, expected: Any, got: Any) -> bool:
         """See `Rule.same`."""

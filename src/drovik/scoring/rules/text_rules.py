@@ -28,8 +28,8 @@ _LARGEST_POWER = 400
 
 
 class PostalAddress(Rule):
-    """The same address by its parts, whichever order they stand in and however they are parted: every number has to
-    be there, and of the words at least `least`. What lacks some words is told apart as near.
+    """The same address by its parts, whichever order they are in and however they are parted: every number has to
+    be there, and of the words at least `least`. What lacks some words is distinguished as near.
     """
 
     least: float = Field(default=0.8, gt=0, le=1)
@@ -52,7 +52,7 @@ class PostalAddress(Rule):
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
-        return None if isinstance(expected, str) and any(_parts(expected)) else "is no address"
+        return None if isinstance(expected, str) and any(_parts(expected)) else "is not an address"
 
 
 def _parts(text: str) -> tuple[frozenset[str], frozenset[str]]:
@@ -78,7 +78,7 @@ class Formula(Rule):
 
     def check_expected(self, expected: Any) -> str | None:
         """See `Rule.check_expected`."""
-        return None if _expression(expected) is not None else "is no formula"
+        return None if _expression(expected) is not None else "is not a formula"
 
 
 _FUNCTIONS = ("sqrt", "sin", "cos", "tan", "exp", "log", "ln", "pi")
@@ -96,7 +96,7 @@ def _is_deep(text: str) -> bool:
 def _expression(value: Any) -> Any:
     """A formula as an expression; None where it is none.
 
-    SymPy's own parser runs Python: only numbers, letters, brackets and signs of reckoning come to it, and no name of
+    SymPy's own parser runs Python: only numbers, letters, brackets and signs of arithmetic come to it, and no name of
     more than one letter but those of a few functions; and powers are small, for a tower of them would never end.
     """
     if isinstance(value, int | float) and not isinstance(value, bool):
