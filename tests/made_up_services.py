@@ -56,7 +56,7 @@ USAGE = ["usage", "tokens", "count", "spent", "stats", "metering"]
 COUNTS = [("input_tokens", "output_tokens"), ("in", "out"), ("prompt", "completion"), ("promptTokens", "answerTokens"),
           ("read", "written"), ("tokens_in", "tokens_out")]  # fmt: skip
 ENDS = ["finish_reason", "stop_reason", "ended", "stopReason", "finish", "why"]
-MODEL_IDS = ["gull-1", "fulmar-2-large", "tern3", "puffin:7b", "eider_v2"]
+MODEL_IDS = ["gull-1", "fulmar-2-large", "tern3", "puffin:wide", "eider_v2"]
 FIXED = [
     ("stream", False),
     ("version", "2026-01"),

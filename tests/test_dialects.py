@@ -231,8 +231,8 @@ def test_counters_have_their_own_price() -> None:
     price = Price(
         currency="EUR",
         input=Decimal(2),
-        output=Decimal(8),
-        counters={"cached": Decimal("0.5"), "thinking": Decimal(4)},
+        output=Decimal(7),
+        counters={"cached": Decimal("0.6"), "thinking": Decimal(4)},
     )
     spent = Spending.of(
         price,
@@ -240,8 +240,8 @@ def test_counters_have_their_own_price() -> None:
         100,
         {"cached": CountedTokens(400, "input"), "thinking": CountedTokens(50), "audio": CountedTokens(9, "input")},
     )
-    # 600 at 2, 400 at 0.5, 100 at 8, and 50 at 4 beside them; audio has no price and stays input
-    assert spent == Spending("EUR", Decimal("0.0024"))
+    # 600 at 2, 400 at 0.6, 100 at 7, and 50 at 4 beside them; audio has no price and stays input
+    assert spent == Spending("EUR", Decimal("0.00234"))
 
 
 # Steps, over a socket.

@@ -69,7 +69,7 @@ def test_from_a_dialects_page_to_an_answer_without_editing_a_file(drovik: Drovik
     )
     (answer,) = several.json["answers"]
     assert answer["status"] == "ok"
-    assert answer["input_tokens"] > 800  # both pictures went along
+    assert answer["input_tokens"] > 680  # both pictures went along
     for path in drovik.environment["HOME"], drovik.folder:
         assert not [file for file in Path(path).rglob("*") if file.is_file() and KEY.encode() in file.read_bytes()]
 

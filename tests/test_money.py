@@ -23,11 +23,11 @@ Start = Callable[..., StandInProcess]
 
 
 def test_what_a_reply_costs_is_the_sum_of_its_parts() -> None:
-    """By hand: 1000 in at 2.00 and 200 cached of them at 0.50, 50 out at 8.00, per million; 2 pictures, 1 request."""
-    price = Price(currency="EUR", input="2", output="8", picture="0.01", request="0.002", counters={"cached": "0.5"})
+    """By hand: 1000 in at 2.00 and 200 cached of them at 0.60, 50 out at 7.00, per million; 2 pictures, 1 request."""
+    price = Price(currency="EUR", input="2", output="7", picture="0.01", request="0.002", counters={"cached": "0.6"})
     spent = Spending.of(price, 1000, 50, {"cached": CountedTokens(200, "input")}, pictures=2)
-    assert spent == Spending("EUR", Decimal("0.0016") + Decimal("0.0001") + Decimal("0.0004") + Decimal("0.022"))
-    assert Spending.of(price, 1000, 50) == Spending("EUR", Decimal("0.0024"))
+    assert spent == Spending("EUR", Decimal("0.0016") + Decimal("0.00012") + Decimal("0.00035") + Decimal("0.022"))
+    assert Spending.of(price, 1000, 50) == Spending("EUR", Decimal("0.00235"))
     by_request = Price(currency="EUR", request="0.05")
     assert Spending.of(by_request, None, None, pictures=0) == Spending("EUR", Decimal("0.05"))
     assert Spending.of(by_request, None, None) is None
@@ -66,12 +66,12 @@ def test_how_long_it_takes_follows_the_slowest_limit() -> None:
 def test_letters_and_pixels_are_learned_where_they_vary() -> None:
     letters = [100.0, 400.0, 900.0, 1600.0, 2500.0, 350.0]
     pixels = [1e5, 5e5, 2e5, 9e5, 3e5, 7e5]
-    tokens = [20 + 0.3 * one + other / 750 for one, other in zip(letters, pixels, strict=True)]
+    tokens = [20 + 0.3 * one + other / 900 for one, other in zip(letters, pixels, strict=True)]
     found = _fitted(letters, pixels, tokens)
     assert found.around.expected == pytest.approx(20, abs=0.01)
     assert found.a_letter.expected == pytest.approx(0.3, rel=1e-6)
     assert found.a_pixel is not None
-    assert found.a_pixel.expected == pytest.approx(1 / 750, rel=1e-6)
+    assert found.a_pixel.expected == pytest.approx(1 / 900, rel=1e-6)
 
 
 def test_a_quote_is_what_an_independent_reckoning_comes_to(drovik: Drovik) -> None:
@@ -83,11 +83,11 @@ def test_a_quote_is_what_an_independent_reckoning_comes_to(drovik: Drovik) -> No
 
     table = tomllib.loads(prompt)
     letters = len(table.get("system", "").strip()) + len(table["ask"].strip())
-    pictures = 4 * -(-640 * 480 // 750)
+    pictures = 4 * -(-640 * 480 // 900)
     assert arm["requests"]["expected"] == 4
     assert arm["input_tokens"]["expected"] == pytest.approx(pictures + 4 * (12 + letters / 4))
     assert arm["money"]["expected"] == pytest.approx(
-        (arm["input_tokens"]["expected"] * 1.8 + arm["output_tokens"]["expected"] * 7.2) / 1e6, rel=1e-3
+        (arm["input_tokens"]["expected"] * 1.8 + arm["output_tokens"]["expected"] * 6.3) / 1e6, rel=1e-3
     )
     assert arm["output_tokens"]["high"] == 4 * 300
     million = drovik("quote", *SORT, "--cases", "1000000", "--break-even", "4000", "--json").json["arms"][0]
@@ -114,7 +114,7 @@ def test_the_bill_lies_within_the_quote_and_a_sample_makes_the_next_quote_close(
         assert abs(one["error"]) < 0.05
         assert abs(one["error"]) < abs(cold[arm]["error"])
     ledger = [entry for entry in standin.entries() if entry["billed"]]
-    paid = sum(entry["tokens_in"] * 1.8 + entry["tokens_out"] * 7.2 for entry in ledger) / 1e6
+    paid = sum(entry["tokens_in"] * 1.8 + entry["tokens_out"] * 6.3 for entry in ledger) / 1e6
     assert sum(one["billed"] for one in warm.values()) < paid
     assert "Together" in drovik("quote", *words).out
 
@@ -132,14 +132,14 @@ def billing(price: Callable[[int], tuple[int, int]]) -> Callable[[int, dict[str,
 
 
 def paid(folder: Path) -> float:
-    found = rows(folder, "SELECT TOTAL(input_tokens) * 1.8 + TOTAL(output_tokens) * 7.2 FROM replies")
+    found = rows(folder, "SELECT TOTAL(input_tokens) * 1.8 + TOTAL(output_tokens) * 6.3 FROM replies")
     return float(found[0][0]) / 1e6
 
 
 def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: Serve) -> None:
     service = serve(billing(lambda n: (600, 280)))
     folder = demo_on_port(drovik.folder, service.port)
-    each = (600 * 1.8 + 280 * 7.2) / 1e6
+    each = (600 * 1.8 + 280 * 6.3) / 1e6
     result = drovik("send", *SORT, "--budget", "0.05", "--json")
     assert result.code == 1
     assert result.json["limit_reached"]
@@ -152,7 +152,7 @@ def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: 
     assert len(service.requests) == 48
     over = drovik("send", *SORT, "--resend", "ok", "--budget", "0.01")
     assert over.code == 2
-    assert "have cost 0.1486 EUR already" in over.err
+    assert "have cost 0.1365 EUR already" in over.err
 
 
 def test_two_senders_under_one_limit_do_not_cross_it_together(drovik: Drovik, serve: Serve) -> None:
@@ -167,7 +167,7 @@ def test_two_senders_under_one_limit_do_not_cross_it_together(drovik: Drovik, se
         thread.join()
     assert paid(folder) <= 0.06
     assert len({one.code for one in results} - {0, 1, 2}) == 0
-    assert 10 < len(service.requests) < 20
+    assert 10 < len(service.requests) < 22  # 0.06 EUR are 21 requests
 
 
 def test_what_was_lost_is_held_at_its_upper_bound(drovik: Drovik, serve: Serve) -> None:
@@ -188,8 +188,8 @@ def test_what_was_lost_is_held_at_its_upper_bound(drovik: Drovik, serve: Serve) 
     ("old", "new", "line"),
     [
         ("max_output_tokens = 300", "top_k = 3", "one answer may cost any sum"),
-        ('price = { currency = "EUR", input = 1.80, output = 7.20 }', "", "has no price"),
-        ("picture_tokens = { count = { area = 750 } }", "", "what a picture costs is not known beforehand"),
+        ('price = { currency = "EUR", input = 1.80, output = 6.30 }', "", "has no price"),
+        ("picture_tokens = { count = { area = 900 } }", "", "what a picture costs is not known beforehand"),
     ],
 )
 def test_an_arm_without_a_bound_is_not_sent_under_a_limit(drovik: Drovik, old: str, new: str, line: str) -> None:

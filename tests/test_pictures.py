@@ -213,18 +213,18 @@ def test_heic_is_read_and_a_missing_extra_is_one_line(monkeypatch: pytest.Monkey
 # Tokens, against tables worked out by hand.
 
 TOKENS: list[tuple[dict[str, Any], tuple[int, int], int]] = [
-    ({"count": {"flat": 258}}, (4000, 3000), 258),
-    ({"count": {"area": 750}}, (640, 480), 410),  # 307200 / 750 = 409.6
-    ({"count": {"area": 750, "least": 100, "most": 1600}}, (100, 100), 100),  # 13.3, and at least 100
-    ({"count": {"area": 750, "least": 100, "most": 1600}}, (2000, 1000), 1600),  # 2666.7, and at most 1600
-    # 1600 x 1200, longer side to 800: 800 x 600; tiles of 512: 2 x 2
-    ({"resize": [{"longer": 800}], "count": {"tile": 512, "each": 170, "base": 85}}, (1600, 1200), 85 + 4 * 170),
-    # 4000 x 2000 within 2048: 2048 x 1024; shorter side to 768: 1536 x 768; tiles of 512: 3 x 2
-    ({"resize": [{"within": 2048}, {"shorter": 768}], "count": {"tile": 512, "each": 170, "base": 85}},
-     (4000, 2000), 85 + 6 * 170),
-    # 1000 x 500 to multiples of 28: 1008 x 504 (35.7 and 17.9 to nearest): 36 x 18 patches
-    ({"resize": [{"multiple": 28}], "count": {"patch": 28}}, (1000, 500), 36 * 18),
-    ({"resize": [{"multiple": 28, "round": "down"}], "count": {"patch": 28}}, (1000, 500), 35 * 17),
+    ({"count": {"flat": 190}}, (4000, 3000), 190),
+    ({"count": {"area": 900}}, (640, 480), 342),  # 307200 / 900 = 341.3
+    ({"count": {"area": 900, "least": 100, "most": 1400}}, (100, 100), 100),  # 11.1, and at least 100
+    ({"count": {"area": 900, "least": 100, "most": 1400}}, (2000, 1000), 1400),  # 2222.2, and at most 1400
+    # 1600 x 1200, longer side to 800: 800 x 600; tiles of 300: 3 x 2
+    ({"resize": [{"longer": 800}], "count": {"tile": 300, "each": 40, "base": 25}}, (1600, 1200), 25 + 6 * 40),
+    # 4000 x 2000 within 1800: 1800 x 900; shorter side to 600: 1200 x 600; tiles of 300: 4 x 2
+    ({"resize": [{"within": 1800}, {"shorter": 600}], "count": {"tile": 300, "each": 40, "base": 25}},
+     (4000, 2000), 25 + 8 * 40),
+    # 1000 x 500 to multiples of 27: 999 x 513 (37.04 and 18.5 to nearest): 37 x 19 patches
+    ({"resize": [{"multiple": 27}], "count": {"patch": 27}}, (1000, 500), 37 * 19),
+    ({"resize": [{"multiple": 27, "round": "down"}], "count": {"patch": 27}}, (1000, 500), 37 * 18),
     ({"count": {"patch": 32, "cap": 100, "each": 2, "base": 3}}, (1024, 1024), 3 + 2 * 100),
     ({"resize": [{"shorter": 100}], "count": {"area": 100}}, (50, 80), 40),  # smaller is not enlarged
     ({"resize": [{"shorter": 100, "enlarge": True}], "count": {"area": 100}}, (50, 80), 160),  # 100 x 160
@@ -293,7 +293,7 @@ def test_a_contact_sheet_shows_what_a_prep_makes_with_tokens_and_money(answered_
     words = ("pictures", "lp-001", "lp-005", "--prep", "full", "--prep", "scale=[300,300]", "--sheet", "out/s.png")
     found = answered_demo(*words, "--json").json["pictures"]
     assert [one["size"] for one in found] == [[640, 480], [300, 300], [640, 480], [300, 300]]
-    assert found[0]["models"]["fulmar"] == {"tokens": 410, "money": {"EUR": "0.000738"}}
+    assert found[0]["models"]["fulmar"] == {"tokens": 342, "money": {"EUR": "0.0006156"}}
     assert found[1]["stretch"] == 0.75
     sheet = Image.open(answered_demo.folder / "out/s.png")
     assert sheet.width > 900
@@ -403,15 +403,15 @@ def test_a_preps_own_settings_reach_the_dialect(drovik: Drovik, serve: Serve) ->
     service = serve(lambda n, body: good('{"kind": "cap"}'))
     folder = demo_on_port(drovik.folder, service.port, cases=1)
     for name, old, new in (
-        ("drovik.toml", "[preps.full]", '[preps.full]\nextra = { detail = "low" }\n#'),
+        ("drovik.toml", "[preps.full]", '[preps.full]\nextra = { look = "quick" }\n#'),
         (
             "dialects/plain.toml",
             '"kind": "{part.media_type}"',
-            '"kind": "{part.media_type}", "how": "{part.extra.detail?}"',
+            '"kind": "{part.media_type}", "how": "{part.extra.look?}"',
         ),
     ):
         text = (folder / name).read_text()
         assert old in text
         (folder / name).write_text(text.replace(old, new))
     assert drovik("send", *SORT, "--json").json["answered"] == 1
-    assert service.requests[0]["talk"][0]["parts"][0]["how"] == "low"
+    assert service.requests[0]["talk"][0]["parts"][0]["how"] == "quick"

@@ -434,16 +434,16 @@ def test_prices_are_those_of_the_day_and_money_is_exact(drovik: Drovik, serve: S
     service = serve(lambda n, body: good('{"kind": "cap"}'))
     folder = demo_on_port(drovik.folder, service.port, cases=3)
     first = drovik("send", *SORT, "--json").json
-    # 3 x (1000 in at 1.80 + 10 out at 7.20) per million
-    assert first["money"] == {"EUR": "0.005616"}
+    # 3 x (1000 in at 1.80 + 10 out at 6.30) per million
+    assert first["money"] == {"EUR": "0.005589"}
     settings = folder / "drovik.toml"
     settings.write_text(
         settings.read_text().replace('currency = "EUR", input = 1.80', 'currency = "NOK", input = 20.5')
     )
-    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["costs"]["money"] == {"EUR": "0.005616"}
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["costs"]["money"] == {"EUR": "0.005589"}
     second = drovik("send", "--task", "sort", "--arm", "fulmar/v2", "--json").json
-    assert second["money"] == {"NOK": "0.061716"}
-    assert second["money_in_all"] == {"EUR": "0.005616", "NOK": "0.061716"}
+    assert second["money"] == {"NOK": "0.061689"}
+    assert second["money_in_all"] == {"EUR": "0.005589", "NOK": "0.061689"}
 
 
 def test_one_bad_request_among_good_ones_is_failed_and_not_asked_for_ever(drovik: Drovik, serve: Serve) -> None:

@@ -58,7 +58,7 @@ class Ledger:
         return {"requests": len(self.entries), "billed": len(billed), "tokens": tokens, "outcomes": outcomes}
 
 
-_PIXELS_A_TOKEN = 750
+_PIXELS_A_TOKEN = 900
 _LETTERS_A_TOKEN = 4
 
 

@@ -31,7 +31,7 @@ class Upload(Front):
         app.router.add_get("/upload/pictures/{ticket}", self.state)
 
     def key_of(self, request: web.Request) -> str:
-        return bearer(request, "Key")
+        return bearer(request, "Desk")
 
     async def hand_in(self, request: web.Request) -> web.Response:
         """Take a picture in."""

@@ -221,7 +221,7 @@ def _escaped_path(path: str) -> str:
 
 
 def _name_and_verb(segment: str) -> tuple[str, str]:
-    """A segment such as `gull-1:answer` as the model and what is done with it; `puffin:7b` is all name."""
+    """A segment such as `gull-1:answer` as the model and what is done with it; `puffin:wide` is all name."""
     match = re.fullmatch(r"(.+)(:[A-Za-z]{3,})", segment)
     return (match[1], match[2]) if match else (segment, "")
 
