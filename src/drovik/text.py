@@ -72,6 +72,12 @@ def folded(text: str, *, case: bool = False, accents: bool = True, punctuation: 
     return " ".join(normalized(text, case=case, accents=accents, punctuation=punctuation).split())
 
 
+def counted(number: int, noun: str) -> str:
+    """A number of things: `1 answer`, `2 answers`, `3 replies`."""
+    many = f"{noun[:-1]}ies" if noun.endswith("y") else f"{noun}s"
+    return f"{number} {noun if number == 1 else many}"
+
+
 def decimal(value: float, places: int, signed: bool = False) -> str:
     """A number with a fixed number of decimals; what rounds to nothing has no sign."""
     text = f"{value:+.{places}f}" if signed else f"{value:.{places}f}"

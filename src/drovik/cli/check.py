@@ -9,6 +9,7 @@ from drovik import workflow
 from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT
+from drovik.text import counted
 
 if TYPE_CHECKING:
     pass
@@ -37,7 +38,8 @@ def run(arguments: argparse.Namespace) -> int:
     elif project is not None:
         pictures = sum(len(case.pictures) for case in project.cases)
         tasks = ", ".join(task.name for task in project.tasks)
-        say(f"Nothing is wrong: {len(project.cases)} cases with {pictures} pictures; tasks {tasks}.")
+        what = f"{counted(len(project.cases), 'case')} with {counted(pictures, 'picture')}"
+        say(f"Nothing is wrong: {what}; tasks {tasks}.")
     if project is None:
         return WRONG_INPUT
     return DOES_NOT_HOLD if problems else DONE

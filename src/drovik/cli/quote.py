@@ -18,6 +18,7 @@ from drovik.cli.arguments import (
 )
 from drovik.cli.printing import heading, print_json, say, say_aside, table
 from drovik.errors import DONE
+from drovik.text import counted
 
 if TYPE_CHECKING:
     from drovik.cost.token_rates import Bounds
@@ -69,7 +70,7 @@ def _instead(made: SendingEstimate, word: str | None) -> dict[str, Decimal]:
 def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal], cases: int | None) -> None:
     """Print it."""
     if not made.arms:
-        say(f"Nothing to send: all {planned.plan.answered} answers are there.")
+        say(f"Nothing to send: all {counted(planned.plan.answered, 'answer')} are there.")
         return
     rows = []
     for one in made.arms:
@@ -83,7 +84,7 @@ def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal
         )  # fmt: skip
     columns = ["task", "arm", "requests", "tokens in", "tokens out", "money", "from – to"]
     table(columns + ["break-even (cases)"] * bool(instead), rows, numbers=range(2, 8))
-    what = f"{cases} cases" if cases else "what there is to send"
+    what = f"{counted(cases, 'case')}" if cases else "what there is to send"
     for currency, money in made.total().items():
         say(f"In all, for {what}: {_money(money)} {currency} ({_range(money, 4)}).", style="bold")
     for name, seconds in made.seconds.items():

@@ -21,7 +21,7 @@ from drovik.errors import DONE
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
 from drovik.reporting.records import arm_document, causes_document, suspects_document
-from drovik.text import percent, score_text
+from drovik.text import counted, percent, score_text
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -173,14 +173,14 @@ def _show_repeats(arm: ArmScores) -> None:
 def show_older(view: TaskView) -> None:
     """Say which arms asked before something of them was edited."""
     if view.older:
-        older = ", ".join(f"{name} ({count} cases)" for name, count in view.older)
+        older = ", ".join(f"{name} ({counted(count, 'case')})" for name, count in view.older)
         say(f"Results of earlier versions (edited since): {older}.")
 
 
 def _show_details(arm: ArmScores) -> None:
 
     for score in arm.measures:
-        heading(f"{arm.arm}: {score.measure.name}, {len(score.scored)} cases")
+        heading(f"{arm.arm}: {score.measure.name}, {counted(len(score.scored), 'case')}")
         say(
             ", ".join(
                 f"{name} {workflow.with_interval(one)}" for name, one in workflow.estimate_figures(score).items()
@@ -193,7 +193,7 @@ def _show_details(arm: ArmScores) -> None:
 def _show_structure(arm: str, structure: Structure) -> None:
     """Which members of JSON answers come and go."""
 
-    heading(f"{arm}: structure of {structure.answers} answers, {percent(structure.same)} of them alike")
+    heading(f"{arm}: structure of {counted(structure.answers, 'answer')}, {percent(structure.same)} of them alike")
     rows = [
         [
             one.place or "(all)",

@@ -24,6 +24,7 @@ from drovik.cli.ask.summary import print_stop_reasons, print_summary, sending_do
 from drovik.cli.printing import print_json, say_aside
 from drovik.cli.sending import exit_code, send_with_consent
 from drovik.errors import DrovikError
+from drovik.text import counted
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
@@ -68,7 +69,7 @@ def watch(arguments: argparse.Namespace) -> int:
             time.sleep(LOOKS_EVERY)
             continue
         if state != seen and not arguments.quiet:
-            say_aside(f"{len(project.cases)} cases; watches {folder} for more (Ctrl-C ends)")
+            say_aside(f"{counted(len(project.cases), 'case')}; watches {folder} for more (Ctrl-C ends)")
         seen, told = state, ""
 
 

@@ -9,6 +9,7 @@ from drovik import workflow
 from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say, table
 from drovik.errors import DOES_NOT_HOLD, DONE
+from drovik.text import counted
 
 EXAMPLE = "drovik store check\n  drovik store repair"
 
@@ -39,7 +40,8 @@ def _check(path: Path, as_json: bool) -> int:
         for error in found.errors[:20]:
             say(error, style="yellow")
         if found.errors:
-            say(f"{path} is damaged ({len(found.errors)} errors); save what can be read: drovik store repair")
+            errors = counted(len(found.errors), "error")
+            say(f"{path} is damaged ({errors}); save what can be read: drovik store repair")
         else:
             say(f"{path} is whole.")
     return DOES_NOT_HOLD if found.errors else DONE
@@ -70,5 +72,5 @@ def _repair(path: Path, as_json: bool) -> int:
             say(line, style="yellow")
         say(f"The old file is kept as {path.parent / done.kept}.")
         if done.to_send:
-            say(f"{done.to_send} requests have lost their reply, and are sent again by: drovik send")
+            say(f"{counted(done.to_send, 'request')} without the reply that came; to send again: drovik send")
     return DOES_NOT_HOLD if done.missing else DONE

@@ -22,7 +22,7 @@ from drovik.errors import DrovikError, Problem, UsageError
 from drovik.heavy import np
 from drovik.scoring.measure import CaseScore, Measure
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
-from drovik.text import bounds_text, difference_text, p_value, score_text
+from drovik.text import bounds_text, counted, difference_text, p_value, score_text
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats, Weighing
@@ -213,7 +213,7 @@ def _too_many_failed(*scores: MeasureScore) -> str:
     for score in scores:
         asked = score.failed + len(score.scored)
         if score.failed > MOST_FAILED * asked:
-            return f"{score.failed} of {asked} answers failed, more than {MOST_FAILED:.0%}"
+            return f"{score.failed} of {counted(asked, 'answer')} failed, more than {MOST_FAILED:.0%}"
     return ""
 
 
@@ -275,15 +275,13 @@ def verdict_text(verdict: Verdict) -> str:
     low, high = bounds_text(verdict.low, verdict.high, plain, signed=True)
     apart = f"{difference_text(verdict.difference, plain)} (95 % interval {low} to {high})"
     test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
-    sure = f"{test}, p {p_value(verdict.p)}, {verdict.after.cases} cases"
+    sure = f"{test}, p {p_value(verdict.p)}, {counted(verdict.after.cases, 'case')}"
     on = f"on {verdict.measure} ({verdict.what})"
     cost = _cost_in_words(verdict)
     if verdict.outcome == "no verdict":
         return f"No verdict between {second} and {first} {on}: {verdict.why}. Send the failed ones again first."
     if verdict.outcome == "no difference":
-        return (
-            f"No difference {on}: {second} and {first} score alike in every one of {verdict.after.cases} cases.{cost}"
-        )
+        return f"No difference {on}: {second} and {first} score alike in every case ({verdict.after.cases}).{cost}"
     if verdict.outcome == "too close to call":
         return f"Too close to call {on}: {second} {scores} of {first}, {apart}; {sure}.{cost}"
     return f"{second} is {verdict.outcome} than {first} {on}: {scores}, {apart}; {sure}.{cost}"

@@ -21,6 +21,7 @@ from drovik.images.drawing import draw
 from drovik.images.layout import Layout, layout_of
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.project.preps import Frames, Prep
+from drovik.text import counted
 
 Format = Literal["JPEG", "PNG", "WEBP"]
 QUALITY_WHERE_NONE_IS_SET = 90
@@ -160,7 +161,7 @@ def _written(
 ) -> Prepared:
     data, media_type = encoded(drawn, str(source.format), prep)
     if prep.max_bytes is not None and len(data) > prep.max_bytes:
-        what = f"comes to {len(data)} bytes at the least, more than max_bytes = {prep.max_bytes}"
+        what = f"comes to {counted(len(data), 'byte')} at the least, more than max_bytes = {prep.max_bytes}"
         raise PictureError(Problem(what, "make it smaller by fit, or take a jpeg or webp", path))
     return Prepared(data, media_type, drawn.width, drawn.height, False, layout, shot, part)
 

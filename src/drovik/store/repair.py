@@ -21,6 +21,7 @@ from drovik.errors import Problem, StoreError
 from drovik.parsing.status import Status
 from drovik.store.database import BROKEN, id_file, open_database, store_error
 from drovik.store.pages import JSON_COLUMNS, fits, rows_on_pages, unreadable_values
+from drovik.text import counted
 
 TABLES = ("requests", "asked", "attempts", "replies", "answers", "quotes", "handles", "sources", "prepared", "looks")
 """In the order in which they are saved; who sends just now is not."""
@@ -90,7 +91,7 @@ def _loose_ends(connection: sqlite3.Connection) -> list[str]:
         query = "SELECT COUNT(*) FROM replies r WHERE NOT EXISTS (SELECT 1 FROM attempts a WHERE a.id = r.attempt)"
         count = connection.execute(query).fetchone()[0]
         if count:
-            found.append(f"{count} replies belong to no attempt")
+            found.append(f"{counted(count, 'reply')} without an attempt")
     return found
 
 

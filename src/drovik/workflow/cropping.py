@@ -13,6 +13,7 @@ from drovik.images.prepare import prepare
 from drovik.project.case_writing import write_cases
 from drovik.project.cases import prep_for
 from drovik.project.preps import Box, Prep
+from drovik.text import counted
 
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
@@ -46,7 +47,9 @@ def cropped(one: SourcePicture, box: list[float], settings: ProjectFile) -> Prep
     made = prepare(one.data, prep_for(prep, one.case, one.number), one.path, settings.max_pixels)
     if len(made) > 1:
         remedy = "make cases of the pages first, with --into-cases and no --crop"
-        raise UsageError(Problem(f"has {len(made)} pages or frames, and a crop is for one", remedy, one.path))
+        raise UsageError(
+            Problem(f"has {counted(len(made), 'page')} or frames, and a crop is for one", remedy, one.path)
+        )
     return made[0]
 
 
@@ -70,7 +73,7 @@ def crops_into_cases(project: Project, one: SourcePicture, boxes: list[list[floa
     write_cases(project.folder, project.settings.cases, case.id, rows)
     first, last = rows[0]["id"], rows[-1]["id"]
     return [
-        f"{project.settings.cases}: {len(rows)} cases, {first} to {last}, are behind {case.id} now.",
+        f"{project.settings.cases}: {counted(len(rows), 'case')}, {first} to {last}, are behind {case.id} now.",
         f"They expect nothing yet; {case.id} stays, take it out if they are in its place.",
     ]
 

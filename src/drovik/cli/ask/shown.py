@@ -14,7 +14,7 @@ from drovik import workflow
 from drovik.cli.printing import heading, say, say_aside, strip_controls
 from drovik.errors import Problem
 from drovik.money import money_text
-from drovik.text import seconds_text
+from drovik.text import counted, seconds_text
 
 if TYPE_CHECKING:
     from drovik.cli.ask.files import Files
@@ -33,7 +33,7 @@ def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question
     if kept.files:
         left = f", {asked.missing} without an answer" if asked.missing else ""
         there = f"{kept.there} were there already; " if kept.there else ""
-        say(f"{there}{kept.written} answers written{left}.")
+        say(f"{there}{counted(kept.written, 'answer')} written{left}.")
     else:
         cases = len({one.request.case.id for one in asked.answers})
         most = max((one.request.repeat for one in asked.answers), default=1)

@@ -11,7 +11,7 @@ from drovik import workflow
 from drovik.cli.printing import say, say_aside, table
 from drovik.money import money_text
 from drovik.reporting.columns import statuses_text
-from drovik.text import shortened
+from drovik.text import counted, shortened
 
 if TYPE_CHECKING:
     from drovik.evaluation.drift import Drift
@@ -43,15 +43,15 @@ def print_summary(project: Project, store: Store, planned: Planned, tally: Tally
     for problem in [*tally.warnings.values(), *tally.stops]:
         say(problem.line(), style="yellow")
     for what, count in plan.waiting.items():
-        say(f"{count} asks: {what}, which has no answer yet; send that too", style="yellow")
+        say(f"{counted(count, 'request')}: {what}, which has no answer yet; send that too", style="yellow")
     if tally.total == 0:
-        say(f"Nothing to send: all {plan.answered} answers are there.")
+        say(f"Nothing to send: all {counted(plan.answered, 'answer')} are there.")
     else:
         _say_counts(tally, plan.answered, spent)
     _say_remedies(tally, so_far)
     if bill.unknown:
         what = "brought no reply, or none that can be read, and may have been billed"
-        say(f"{bill.unknown} requests in this store {what}.")
+        say(f"{counted(bill.unknown, 'request')} in this store {what}.")
     _say_money(tally)
     if tally.left and not tally.stops and not tally.over:
         say("Go on with: drovik send")
@@ -95,8 +95,8 @@ def _say_counts(tally: Tally, before: int, spent: Mapping[str, Decimal]) -> None
     )
     again = f", {tally.tried_again} times tried again" if tally.tried_again else ""
     second = f", {tally.repair_turns} repair turns" if tally.repair_turns else ""
-    counted = f"{tally.input_tokens} tokens in, {tally.output_tokens} out"
-    say(f"{tally.attempts} requests{again}{second}; {counted}; {money_text(tally.money)}.")
+    tokens = f"{counted(tally.input_tokens, 'token')} in, {tally.output_tokens} out"
+    say(f"{counted(tally.attempts, 'request')}{again}{second}; {tokens}; {money_text(tally.money)}.")
     if spent and spent != tally.money:
         say(f"In all, the replies in this store have cost {money_text(spent)}.")
 
@@ -122,8 +122,8 @@ def _say_money(tally: Tally) -> None:
         say(f"Of {most} {currency} are spent {spent:.4f}{kept}.")
     if budget.uncounted_replies:
         sums = money_text(budget.uncounted())
-        what = f"{budget.uncounted_replies} replies say nothing of their tokens"
-        say(f"{what}, so they count as the most that they may have cost: {sums}.", style="yellow")
+        what = f"{counted(budget.uncounted_replies, 'reply')} without a count of tokens"
+        say(f"{what}, counted as the most that it may have cost: {sums}.", style="yellow")
     if tally.over:
         say(f"The limit is reached, {tally.left} are left: raise --budget to go on from here.", style="yellow")
 

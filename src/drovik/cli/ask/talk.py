@@ -20,6 +20,7 @@ from drovik.cli.printing import say, say_aside, strip_controls
 from drovik.cli.sending import until_stopped
 from drovik.errors import DONE, NO_SERVICE, DrovikError, Problem, UsageError
 from drovik.money import add_money, money_text
+from drovik.text import counted
 
 if TYPE_CHECKING:
     from drovik.project.settings import ProjectFile
@@ -112,7 +113,8 @@ class _Talk:
             tokens_out += one.output_tokens or 0
             if one.spent:
                 add_money(spent, one.spent.currency, one.spent.amount)
-        return f"{len(self.turns)} answers: {tokens_in} tokens in, {tokens_out} out; {money_text(spent, 6)}"
+        tokens = f"{counted(tokens_in, 'token')} in, {tokens_out} out"
+        return f"{counted(len(self.turns), 'answer')}: {tokens}; {money_text(spent, 6)}"
 
     def save(self, path: Path) -> None:
         """Save the conversation.

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from drovik import workflow
 from drovik.cli.printing import print_json, say, say_aside, table
 from drovik.errors import DONE
-from drovik.text import shortened
+from drovik.text import counted, shortened
 
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
@@ -56,7 +56,7 @@ def cells(part: Prepared, models: Mapping[str, Model], several: int) -> list[str
 
 
 def _count(tokens: int, spent: workflow.Spending | None) -> str:
-    return f"{tokens} tokens" + ("" if spent is None else f", {spent.amount:.5f} {spent.currency}")
+    return f"{counted(tokens, 'token')}" + ("" if spent is None else f", {spent.amount:.5f} {spent.currency}")
 
 
 def caption(part: Prepared, prep: str, models: Mapping[str, Model], several: int) -> list[str]:
@@ -67,7 +67,9 @@ def caption(part: Prepared, prep: str, models: Mapping[str, Model], several: int
     lines = [head, f"{part.width} x {part.height}, {kind}, {kilobytes(len(part.data))}{kept}"]
     for name, model in models.items():
         tokens, spent = workflow.tokens_and_money(part, model)
-        lines.append(f"{name}: {tokens} tokens" + (f", {spent.amount:.5f} {spent.currency}" if spent else ""))
+        lines.append(
+            f"{name}: {counted(tokens, 'token')}" + (f", {spent.amount:.5f} {spent.currency}" if spent else "")
+        )
     return lines + [preparation_note(part)] * bool(preparation_note(part))
 
 
@@ -87,7 +89,7 @@ def inspect_all(project: Project, arguments: argparse.Namespace) -> int:
 
 def _tell_progress(done: int, total: int) -> None:
     if done % _TOLD_EVERY == 0:
-        say_aside(f"{done} of {total} pictures looked at")
+        say_aside(f"{done} of {counted(total, 'picture')} looked at")
 
 
 def _print(every: list[workflow.PictureFile], all_of_them: bool) -> None:
@@ -110,6 +112,6 @@ def _print(every: list[workflow.PictureFile], all_of_them: bool) -> None:
     kinds = Counter(one.found.facts.format for one in every if one.found)
     wrong = sum(bool(one.wrong) for one in every)
     told = ", ".join(f"{count} {kind}" for kind, count in kinds.most_common())
-    say(f"{len(every)} pictures ({told}); {wrong or 'none'} {'looks' if wrong == 1 else 'look'} wrong.")
+    say(f"{counted(len(every), 'picture')} ({told}); {wrong or 'none'} {'looks' if wrong == 1 else 'look'} wrong.")
     if any("sideways" in word or "turned" in word for one in every for word in one.wrong):
         say('Those that lie sideways or turned are sent upright, unless a prep says orientation = "stored".')

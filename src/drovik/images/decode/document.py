@@ -13,6 +13,7 @@ from drovik.heavy import Image
 from drovik.images.decode.facts import PictureFacts, SourceFormat, extra_package, require_pixel_limit
 from drovik.images.decode.shots import MOST_FRAMES, Shot, chosen_pages
 from drovik.project.preps import PAGE_RESOLUTION, Prep
+from drovik.text import counted
 
 _PDF_PICTURE = 3
 """FPDF_PAGEOBJ_IMAGE, in PDFium's public header."""
@@ -40,7 +41,7 @@ def _document(data: bytes, path: str) -> Any:
 
 def _pdf_facts(document: Any, path: str, max_pixels: int, prep: Prep) -> PictureFacts:
     if len(document) > MOST_FRAMES:
-        what = f"has {len(document)} pages, more than {MOST_FRAMES}"
+        what = f"has {counted(len(document), 'page')}, more than {MOST_FRAMES}"
         raise PictureError(Problem(what, "split it", path))
     shots = chosen_pages(len(document), prep, path)
     scale = (prep.resolution or PAGE_RESOLUTION) / 72

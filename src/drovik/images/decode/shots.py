@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 from drovik.errors import PictureError, Problem
 from drovik.heavy import Image, np
 from drovik.project.preps import MOST_PAGES, Frames, Prep
+from drovik.text import counted
 
 MOST_FRAMES = 10_000
 """Frames of a moving picture, or pages of a document, where all are wanted."""
@@ -35,11 +36,11 @@ def chosen_pages(count: int, prep: Prep, path: str) -> list[Shot]:
     if isinstance(prep.pages, tuple):
         beyond = [number for number in prep.pages if number > count]
         if beyond:
-            what = f"has {count} pages, and the prep takes page {beyond[0]}"
+            what = f"has {counted(count, 'page')}, and the prep takes page {beyond[0]}"
             raise PictureError(Problem(what, "correct 'pages' in the prep", path))
         return [Shot(number) for number in prep.pages]
     if prep.pages is None and count > MOST_PAGES:
-        what = f"has {count} pages, more than the {MOST_PAGES} that are sent unasked"
+        what = f"has {counted(count, 'page')}, more than the {MOST_PAGES} that are sent unasked"
         raise PictureError(Problem(what, 'write pages = "all" or pages = [1, 2] into the prep', path))
     return [Shot(number) for number in range(1, count + 1)]
 
