@@ -46,7 +46,7 @@ WRONGS: dict[str, tuple[Break, str, tuple[str, ...]]] = {
     "too many pixels": (
         edit("drovik.toml", "cases =", "max_pixels = 1000\ncases ="), "cases.jsonl", ("640 x 480", "max_pixels")),
     "label not listed": (
-        first_case(expected={"sort": {"kind": "sock"}}), "cases.jsonl", ("line 1", "sock", "no label")),
+        first_case(expected={"sort": {"kind": "sock"}}), "cases.jsonl", ("line 1", "sock", "not a label")),
     "unknown variable": (
         edit("tasks/sort/prompts/v2.toml", "{{ labels | join", "{{ lables | join"), "tasks/sort/prompts/v2.toml",
         ("lables", "'labels'")),

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 SIGNALS = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))
 """What asks a program to stop; a terminal that is closed sends SIGHUP."""
-_STOPPING = "Stopping: what is under way is paid for, so its replies are waited for. Once more leaves them."
+_STOPPING = "Stopping: what is under way is paid for, so its replies are waited for. A second signal leaves them."
 
 
 async def until_stopped(dispatcher: Dispatcher, note: Callable[[str], None] | None = None) -> Tally:
