@@ -179,7 +179,7 @@ def test_a_folder_goes_into_a_table_row_by_row_and_goes_on_where_it_ended(
         file.write("lp-003.png,m,1,ok,half a ro")  # a kill in the middle of a row
     second = drovik("ask", "photos", "What is it?", "--table", "t.csv")
     assert second.code == 0
-    assert "2 were there already; 1 answers written" in second.out
+    assert "2 were there already; 1 answer written" in second.out
     rows = list(csv.DictReader(table.open()))
     assert sorted(row["picture"] for row in rows) == ["lp-001.jpg", "lp-002.jpg", "lp-003.png"]
     assert {row["answer"] for row in rows} == {"'=A cap, red"}  # no spreadsheet takes it for a formula

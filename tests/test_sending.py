@@ -31,7 +31,7 @@ def test_send_sends_exactly_what_is_missing(drovik: Drovik, serve: Serve) -> Non
     demo_on_port(drovik.folder, service.port, cases=5)
     assert drovik("send", *SORT, "--json").json["answered"] == 5
     again = drovik("send", *SORT)
-    assert "Nothing to send: all 5 answers are there." in again.out
+    assert "Nothing to send; answers that are there: 5." in again.out
     assert drovik("send", "--task", "sort", "--arm", "fulmar", "--json").json["to_send"] == 5
     lines = (drovik.folder / "cases.jsonl").read_text()
     (drovik.folder / "cases.jsonl").write_text(

@@ -132,7 +132,7 @@ def test_a_chained_task_takes_up_the_answer_before_and_a_miss_says_where_it_bega
     folder = chained(drovik, service, 'after = "sort"')
     assert drovik("check").out.startswith("Nothing is wrong")
     waiting = drovik("send", "--task", "colour", "--arm", "gull/v1")
-    assert "4 asks: colour waits for sort" in waiting.out
+    assert "4 requests: colour waits for sort" in waiting.out
     sent = drovik("send", "--task", "sort", "--task", "colour", "--arm", "gull/v1", "--json").json
     assert sent["answered"] == 8
     asked = [words_of(body)[-1] for body in service.requests if "Which colour" in words_of(body)[-1]]

@@ -70,7 +70,7 @@ def _instead(made: SendingEstimate, word: str | None) -> dict[str, Decimal]:
 def _show(made: SendingEstimate, planned: Planned, instead: Mapping[str, Decimal], cases: int | None) -> None:
     """Print it."""
     if not made.arms:
-        say(f"Nothing to send: all {counted(planned.plan.answered, 'answer')} are there.")
+        say(f"Nothing to send; answers that are there: {planned.plan.answered}.")
         return
     rows = []
     for one in made.arms:

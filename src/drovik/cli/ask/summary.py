@@ -45,7 +45,7 @@ def print_summary(project: Project, store: Store, planned: Planned, tally: Tally
     for what, count in plan.waiting.items():
         say(f"{counted(count, 'request')}: {what}, which has no answer yet; send that too", style="yellow")
     if tally.total == 0:
-        say(f"Nothing to send: all {counted(plan.answered, 'answer')} are there.")
+        say(f"Nothing to send; answers that are there: {plan.answered}.")
     else:
         _say_counts(tally, plan.answered, spent)
     _say_remedies(tally, so_far)
