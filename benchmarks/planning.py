@@ -26,9 +26,9 @@ def answered_project(work: Path, count: int) -> Path:
     from PIL import Image
 
     from drovik.cli.arguments import open_project
+    from drovik.store.answer_store import Store
     from drovik.store.database import transaction
-    from drovik.store.store import Store
-    from drovik.workflow.plan import Selection, make_plan
+    from drovik.workflow.sending_plan import Selection, make_plan
 
     (work / "pictures").mkdir(parents=True)
     Image.new("RGB", (64, 64), "gray").save(work / "one.jpg")

@@ -17,11 +17,11 @@ import sys
 import traceback
 
 LOADED = (
-    "aiohttp", "jinja2", "jsonschema_rs", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask.command", "drovik.cli.check",
-    "drovik.cli.compare", "drovik.cli.endpoint.command", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.dialects.learn.sample_dialect",
-    "drovik.workflow.endpoint_trial", "drovik.evaluation.gathering", "drovik.transport.dispatcher", "drovik.store.store",
+    "aiohttp", "jinja2", "jsonschema_rs", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask.ask_command", "drovik.cli.check",
+    "drovik.cli.compare", "drovik.cli.endpoint.endpoint_command", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.dialects.learn.sample_dialect",
+    "drovik.workflow.endpoint_trial", "drovik.evaluation.gathering", "drovik.transport.dispatcher", "drovik.store.answer_store",
     "numpy", "scipy.optimize", "scipy.stats", "rapidfuzz.distance", "regex", "dateutil.parser", "dotenv", "platformdirs", "jinja2.sandbox",
-    "drovik.comparing.verdict", "drovik.cli.report", "drovik.cli.quote", "drovik.cli.pictures.command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
+    "drovik.comparing.verdict", "drovik.cli.report", "drovik.cli.quote", "drovik.cli.pictures.pictures_command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
     "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.shell",
 )  # fmt: skip
 

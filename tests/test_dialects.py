@@ -25,7 +25,7 @@ from drovik.dialects.response import ReplyParser, parse_reply
 from drovik.dialects.template import compile_text, escaped
 from drovik.errors import DrovikError
 from drovik.planning.plan import request_of
-from drovik.planning.sources import Question, adhoc_project, url_digest
+from drovik.planning.sources import AdhocQuestion, adhoc_project, url_digest
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm
 from drovik.project.settings import Price, ProjectFile
@@ -145,7 +145,7 @@ def test_a_broken_filter_is_told(path: str) -> None:
 
 
 def filled(
-    dialect: dict[str, Any], question: Question, pictures: int = 1, settings: dict[str, Any] | None = None
+    dialect: dict[str, Any], question: AdhocQuestion, pictures: int = 1, settings: dict[str, Any] | None = None
 ) -> Any:
     """The request of a dialect for pictures known by their address."""
     made_of = {"request": dialect, "reply": {"text": "$.a"}}
@@ -165,7 +165,7 @@ FLAT = (
 
 
 def test_flat_services_take_one_prompt_and_a_list() -> None:
-    question = Question("What {is} it? {key}", "Be short.")
+    question = AdhocQuestion("What {is} it? {key}", "Be short.")
     body = json.loads(filled({"body": FLAT}, question, 2).body)
     assert body == {"q": "Be short.\nWhat {is} it? {key}", "links": ["https://a.example/0.png", "https://a.example/1.png"],
                     "one": {"kind": "links"}}  # fmt: skip
@@ -174,25 +174,30 @@ def test_flat_services_take_one_prompt_and_a_list() -> None:
 
 def test_what_a_dialect_has_no_place_for_is_told_and_not_left_out() -> None:
     one = '{"q": "{last.text}", "link": "{image.address?}"}'
-    assert json.loads(filled({"body": one}, Question("x"), 0).body) == {"q": "x"}
+    assert json.loads(filled({"body": one}, AdhocQuestion("x"), 0).body) == {"q": "x"}
     with pytest.raises(DrovikError, match="a place for one picture, and 2 are asked about"):
-        filled({"body": one}, Question("x"), 2)
+        filled({"body": one}, AdhocQuestion("x"), 2)
     with pytest.raises(DrovikError, match="no place for a picture"):
-        filled({"body": '{"q": "{last.text}"}'}, Question("x"), 1)
+        filled({"body": '{"q": "{last.text}"}'}, AdhocQuestion("x"), 1)
 
 
 def test_free_settings_schema_and_bodies_of_every_kind() -> None:
     schema = {"type": "object"}
-    question = Question("Was ist das?", schema=schema, send_schema=True)
+    question = AdhocQuestion("Was ist das?", schema=schema, send_schema=True)
     body = '{"q": "{last.text}", "f": {"when schema": {"kind": "json", "of": "{schema}"}}, "d": "{extra.detail?}", "l": "{image.address?}"}'
     made = json.loads(filled({"body": body}, question, 0, {"extra": {"detail": {"level": 0.5}}}).body)
     assert made == {"q": "Was ist das?", "f": {"kind": "json", "of": schema}, "d": {"level": 0.5}}
     form = filled(
-        {"form": '{"q": "{last.text}", "n": "{max_output_tokens?}"}'}, Question("a&b=ä"), 0, {"max_output_tokens": 9}
+        {"form": '{"q": "{last.text}", "n": "{max_output_tokens?}"}'},
+        AdhocQuestion("a&b=ä"),
+        0,
+        {"max_output_tokens": 9},
     )
     assert (form.body, form.headers["Content-Type"]) == (b"q=a%26b%3D%C3%A4&n=9", "application/x-www-form-urlencoded")
     raw = filled(
-        {"raw": "{last.text}", "headers": {"content-type": "text/x"}, "query": {"m": "{model}"}}, Question("Hi"), 0
+        {"raw": "{last.text}", "headers": {"content-type": "text/x"}, "query": {"m": "{model}"}},
+        AdhocQuestion("Hi"),
+        0,
     )
     assert (raw.body, raw.headers, raw.url) == (b"Hi", {"content-type": "text/x"}, "http://127.0.0.1:1/?m=m-1")
 
@@ -333,7 +338,7 @@ def test_what_is_learned_makes_json_and_no_slot_is_filled_from_text(tree: dict[s
             "models": {"m": {"endpoint": "e", "id": found.model}},
         }
     )
-    question = Question(prompt + "{key} {model}", "{key?}")
+    question = AdhocQuestion(prompt + "{key} {model}", "{key?}")
     made = adhoc_project(Path(), file, {"d": found.dialect}, {"K": secret}, question, [("c", [])])
     ask = request_of(made.task, made.arms[0], made.project.cases[0], {})
     try:

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from drovik.cli.main import COMMANDS
-from drovik.dialects.checking import check_reply_form, check_request_form
+from drovik.dialects.dialect_checks import check_reply_form, check_request_form
 from drovik.dialects.request import Conversation, PicturePart, RequestWriter, TextPart, Turn
 from drovik.dialects.response import parse_reply
 from drovik.images.layout import layout_of

@@ -17,7 +17,7 @@ import pytest
 from conftest import PROGRAM, Drovik, FakeService, Reply, change, demo_on_port, good
 from test_safety import rows
 
-from drovik.cli.ask.files import AnswerTable
+from drovik.cli.ask.answer_files import AnswerTable
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.project.settings import Limits
@@ -193,8 +193,8 @@ def test_no_files_left_is_one_line_after_a_while(
         "import resource, sys\n"
         "from drovik.transport import dispatcher, http, steps\n"
         "dispatcher.WITHOUT_FILES_SECONDS = 1.5\n"
-        "from drovik.workflow import session\n"
-        "session.concurrency_bound = lambda *a: (None, None)\n"
+        "from drovik.workflow import open_project\n"
+        "open_project.concurrency_bound = lambda *a: (None, None)\n"
         "import errno\n"
         "async def none(*a, **k): raise http.NoReply(http.Outcome('no_descriptors', again=True, words='too many open files'))\n"
         "steps.fetch = none\n"
@@ -340,7 +340,7 @@ def test_what_steers_or_hides_is_spelled_out_in_json_table_page_and_terminal(
     "name", ["a\rb.jpg", "\r=1+1", "=cmd|' /C calc'!A0", "\t=1", "＝1+1", "a\u202eb", "'=x", "a\nb", '"a",b', "é"]
 )
 def test_a_row_is_read_back_as_it_was_written_and_bought_once(name: str, tmp_path: Path) -> None:
-    from drovik.cli.ask.files import known_by
+    from drovik.cli.ask.answer_files import known_by
 
     table = AnswerTable(tmp_path / "t.csv", ["k"], "mark")
     table.add(name, "m", 1, Answer(Status.OK, "bare", "x\r=2\ry", {"k": "-1\r"}))

@@ -177,7 +177,7 @@ curl https://h.example/runs/r-5521 -H "Pass: $K"
 
 
 def test_what_is_learned_again_keeps_what_was_mended_by_hand(tmp_path: Path) -> None:
-    from drovik.dialects.learn.files import free_model_name
+    from drovik.dialects.learn.learned_files import free_model_name
     from drovik.dialects.learn.sample_dialect import dialect_there, write_learned
 
     one = learned({"q": "What is it?", "pic": B64, "model": "auk-7"})

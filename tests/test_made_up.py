@@ -16,7 +16,7 @@ from drovik.dialects.learn.samples import read_sample
 from drovik.dialects.learn.shell import SampleFiles
 from drovik.errors import DrovikError
 from drovik.planning.plan import request_of
-from drovik.planning.sources import Question, adhoc_project
+from drovik.planning.sources import AdhocQuestion, adhoc_project
 from drovik.project.cases import Picture
 from drovik.project.picture_files import source_digest
 from drovik.project.settings import ProjectFile
@@ -27,7 +27,7 @@ from drovik.transport.session import EndpointSession
 DRAWS = 200
 
 
-async def asked(learned: Learned, folder: Path, question: Question, count: int) -> tuple[str, str, object]:
+async def asked(learned: Learned, folder: Path, question: AdhocQuestion, count: int) -> tuple[str, str, object]:
     """What comes of a question with this many pictures: the kind of outcome, the answer or the words, and the tokens."""
     import aiohttp
 
@@ -69,7 +69,7 @@ def what_goes_wrong(service: MadeUp, server: MadeUpServer, folder: Path) -> Wron
         system = "Be short." if service.system != "none" else ""
         try:
             kind, text, tokens = asyncio.run(
-                asked(learned, folder, Question("How many bags are there?", system), count)
+                asked(learned, folder, AdhocQuestion("How many bags are there?", system), count)
             )
         except DrovikError as error:
             return Wrong(f"{count} pictures: {error}", marked, learned.text)

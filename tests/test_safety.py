@@ -19,7 +19,7 @@ import pytest
 from conftest import Drovik, FakeService, Reply, StandInProcess, bad, demo_on_port, good
 from test_kill import slip_of, wait_until
 
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 Start = Callable[..., StandInProcess]

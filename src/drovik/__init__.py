@@ -35,9 +35,9 @@ if TYPE_CHECKING:
     from drovik.transport.queue import Tally
     from drovik.workflow.asking import ask
     from drovik.workflow.estimating import SendingEstimate
+    from drovik.workflow.open_project import Event, OpenProject, SendingPlan
     from drovik.workflow.results import Scores, compare
     from drovik.workflow.results import rank_arms as rank
-    from drovik.workflow.session import Event, OpenProject, SendingPlan
 
 __all__ = [
     "Answer", "ConsentError", "DrovikError", "Event", "OpenProject", "PictureError", "Problem", "ProjectError",
@@ -47,9 +47,9 @@ __all__ = [
 ]  # fmt: skip
 
 _PLACES = {
-    "Answer": "parsing.answer_text", "Event": "workflow.session", "OpenProject": "workflow.session",
+    "Answer": "parsing.answer_text", "Event": "workflow.open_project", "OpenProject": "workflow.open_project",
     "Scores": "workflow.results",
-    "SendingEstimate": "workflow.estimating", "SendingPlan": "workflow.session", "Tally": "transport.queue",
+    "SendingEstimate": "workflow.estimating", "SendingPlan": "workflow.open_project", "Tally": "transport.queue",
     "ask": "workflow.asking", "compare": "workflow.results",
 }  # fmt: skip
 
@@ -61,7 +61,7 @@ def open(folder: str | Path) -> OpenProject:
     """
     from pathlib import Path
 
-    from drovik.workflow.session import OpenProject
+    from drovik.workflow.open_project import OpenProject
 
     return OpenProject(Path(folder))
 

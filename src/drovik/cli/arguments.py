@@ -152,7 +152,7 @@ def open_project(given: Path | None) -> Project:
 
 
 if TYPE_CHECKING:
-    from drovik.workflow.plan import Selection
+    from drovik.workflow.sending_plan import Selection
 
     pass
 

@@ -13,7 +13,7 @@ from drovik.cli.printing import arms_table, explain_arms, heading, print_json, s
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.reporting.columns import RANKING, VERDICT, ArmEntry
-from drovik.reporting.records import verdict_document
+from drovik.reporting.documents import verdict_document
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict

@@ -23,7 +23,7 @@ from drovik.cli.sending import send_plan
 from drovik.demo.copying import copy_demo
 from drovik.errors import DOES_NOT_HOLD, DONE
 from drovik.files import read_text
-from drovik.reporting.records import verdict_document
+from drovik.reporting.documents import verdict_document
 from drovik.standin.faults import read_faults
 from drovik.standin.service import DEFAULT_PORT, StandIn, serve
 

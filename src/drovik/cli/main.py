@@ -20,11 +20,17 @@ from drovik.version import __version__
 
 COMMANDS = {
     "demo": ("drovik.cli.demo", "copy the demo project, run the whole job on it, show the results"),
-    "endpoint": ("drovik.cli.endpoint.command", "learn a service from its own sample, try it, list its models"),
-    "ask": ("drovik.cli.ask.command", "one question about one or more pictures, no project needed"),
+    "endpoint": (
+        "drovik.cli.endpoint.endpoint_command",
+        "learn a service from its own sample, try it, list its models",
+    ),
+    "ask": ("drovik.cli.ask.ask_command", "one question about one or more pictures, no project needed"),
     "talk": ("drovik.cli.ask.talk", "a conversation about pictures"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
-    "pictures": ("drovik.cli.pictures.command", "what a prep makes of the pictures, and what looks wrong with them"),
+    "pictures": (
+        "drovik.cli.pictures.pictures_command",
+        "what a prep makes of the pictures, and what looks wrong with them",
+    ),
     "quote": ("drovik.cli.quote", "what sending would cost: requests, tokens, money, time"),
     "send": ("drovik.cli.send", "send what has no answer yet"),
     "score": ("drovik.cli.score", "the scores of each arm"),

@@ -23,7 +23,7 @@ from drovik.text import counted
 if TYPE_CHECKING:
     from drovik.cost.token_rates import Bounds
     from drovik.workflow.estimating import SendingEstimate
-    from drovik.workflow.plan import Planned
+    from drovik.workflow.sending_plan import Planned
 
 EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --break-even 4000"
 

@@ -20,7 +20,7 @@ from drovik.cli.printing import arms_table, explain_arms, heading, print_json, s
 from drovik.errors import DONE
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
-from drovik.reporting.records import arm_document, causes_document, suspects_document
+from drovik.reporting.documents import arm_document, causes_document, suspects_document
 from drovik.text import counted, percent, score_text
 
 if TYPE_CHECKING:

@@ -28,8 +28,8 @@ from drovik.text import counted
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
-    from drovik.store.store import Store
-    from drovik.workflow.plan import Planned
+    from drovik.store.answer_store import Store
+    from drovik.workflow.sending_plan import Planned
 
 
 LOOKS_EVERY = 1.0

@@ -25,11 +25,11 @@ from drovik.money import money_text
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
+    from drovik.store.answer_store import Store
     from drovik.store.claims import Budget
-    from drovik.store.store import Store
     from drovik.transport.dispatcher import Dispatcher
     from drovik.transport.queue import Tally
-    from drovik.workflow.plan import Planned
+    from drovik.workflow.sending_plan import Planned
 
 
 SIGNALS = (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else []))

@@ -23,7 +23,7 @@ from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Model, ProjectFile
 from drovik.project.spending import Spending
 from drovik.project.tasks import Task
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 from drovik.store.sums import counted_requests, invalid_share, output_token_statistics, request_seconds
 
 LETTERS_A_TOKEN = 4.0

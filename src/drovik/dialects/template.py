@@ -38,7 +38,7 @@ class Raw:
 Scope = Mapping[str, Any]
 
 
-class Node(Protocol):
+class TemplateNode(Protocol):
     """A part of a template."""
 
     def fill(self, scope: Scope, out: list[bytes]) -> bool:
@@ -91,13 +91,13 @@ class _Slot:
 
 
 @dataclass(frozen=True)
-class Text:
+class TextTemplate:
     """A string with slots inside. It vanishes where all its slots are optional and none has a value."""
 
     pieces: tuple[str | _Slot, ...]
 
     def fill(self, scope: Scope, out: list[bytes]) -> bool:
-        """See `Node`."""
+        """What it becomes with the values of the slots."""
         values = self._values(scope)
         if values is None:
             return False
@@ -127,7 +127,7 @@ class Text:
         return "".join(texts)
 
     def slots(self) -> Iterator[str]:
-        """See `Node`."""
+        """What it becomes with the values of the slots."""
         return (piece.name for piece in self.pieces if isinstance(piece, _Slot))
 
     def _values(self, scope: Scope) -> list[Any] | None:
@@ -141,7 +141,7 @@ class Text:
 @dataclass(frozen=True)
 class _Each:
     name: str
-    inner: Node
+    inner: TemplateNode
 
     def rounds(self, scope: Scope) -> list[Scope]:
         return [{**scope, **one} for one in scope.get(COLLECTIONS[self.name]) or ()]
@@ -156,7 +156,7 @@ class _Each:
 @dataclass(frozen=True)
 class _When:
     name: str
-    inner: Node
+    inner: TemplateNode
 
     def fill(self, scope: Scope, out: list[bytes]) -> bool:
         return scope.get(self.name) is not None and self.inner.fill(scope, out)
@@ -168,7 +168,7 @@ class _When:
 
 @dataclass(frozen=True)
 class _Elements:
-    elements: tuple[Node, ...]
+    elements: tuple[TemplateNode, ...]
 
     def fill(self, scope: Scope, out: list[bytes]) -> bool:
         parts = [part for element in self.elements for part in self._filled(element, scope)]
@@ -177,7 +177,7 @@ class _Elements:
         _enclose(b"[", parts, b"]", out)
         return True
 
-    def _filled(self, element: Node, scope: Scope) -> Iterator[list[bytes]]:
+    def _filled(self, element: TemplateNode, scope: Scope) -> Iterator[list[bytes]]:
         if isinstance(element, _Each):
             inner = element.inner.elements if isinstance(element.inner, _Elements) else (element.inner,)
             for one in element.rounds(scope):
@@ -194,7 +194,7 @@ class _Elements:
 
 @dataclass(frozen=True)
 class _Members:
-    members: tuple[tuple[bytes, Node], ...]
+    members: tuple[tuple[bytes, TemplateNode], ...]
 
     def fill(self, scope: Scope, out: list[bytes]) -> bool:
         parts = []
@@ -224,7 +224,7 @@ def _as_text(value: Any) -> str:
     return value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
 
 
-def compile_text(text: str) -> Text:
+def compile_text(text: str) -> TextTemplate:
     """A string of a path, header or query as a template."""
     pieces: list[str | _Slot] = []
     at = 0
@@ -235,7 +235,7 @@ def compile_text(text: str) -> Text:
         pieces.append(f"{{{name}{optional}}}" if doubled else _Slot(name, bool(optional)))
         at = match.end() if doubled or not after else match.end() - 1
     pieces.append(text[at:])
-    return Text(tuple(piece for piece in pieces if piece != ""))
+    return TextTemplate(tuple(piece for piece in pieces if piece != ""))
 
 
 def escaped(text: str) -> str:
@@ -250,7 +250,7 @@ def escaped(text: str) -> str:
     return _SLOT.sub(kept, text)
 
 
-def compile_body(tree: Any) -> Node:
+def compile_body(tree: Any) -> TemplateNode:
     """A parsed JSON body as a template.
 
     :raises DrovikError: where `each` names what cannot be repeated.
@@ -267,7 +267,7 @@ def compile_body(tree: Any) -> Node:
     return _Fixed(_dumped(tree))
 
 
-def _compile_object(tree: dict[str, Any]) -> Node:
+def _compile_object(tree: dict[str, Any]) -> TemplateNode:
     if len(tree) == 1:
         ((key, inner),) = tree.items()
         word, _, name = key.partition(" ")

@@ -13,7 +13,7 @@ from drovik.planning.answers import answers_for, read_reply
 from drovik.planning.plan import Request
 from drovik.project.reading import Project
 from drovik.scoring.agreement import comparable, pairwise_agreement
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 
 
 @dataclass

@@ -23,7 +23,7 @@ from drovik.scoring.measure import Measure
 from drovik.scoring.measures.function import Function
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.scores import ArmScores, Expectations
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 
 MARK = 4
 """This many characters of its digest tell an older arm apart."""

@@ -55,7 +55,7 @@ from drovik.scoring.json_pointer import value_at_pointer
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
-from drovik.scoring.mentions import Text, statement_of
+from drovik.scoring.mentions import ParsedText, statement_of
 from drovik.text import folded
 
 WORDS = 16
@@ -206,7 +206,7 @@ def _against(view: TaskView, value: Any, text: Any) -> tuple[str, str] | None:
             continue
         if not _may_name_another(text, label, measure.labels):
             continue
-        read = Text(text)
+        read = ParsedText(text)
         named = [one for one in measure.labels if (said := read.best(statement_of(one))) and said.kind == "met"]
         if named and stem(label.casefold()) not in {stem(one.casefold()) for one in named}:
             return label, named[0]

@@ -129,7 +129,7 @@ MAX_DEPTH = 400
 
 
 @dataclass(frozen=True)
-class Span:
+class JsonSpan:
     """A stretch of the text that is one whole JSON object or array; `json` is it as strict JSON."""
 
     start: int
@@ -143,9 +143,9 @@ class FoundSpans:
     be if it were closed after its last whole value, and the whole containers within it.
     """
 
-    spans: list[Span] = field(default_factory=list)
+    spans: list[JsonSpan] = field(default_factory=list)
     cut_json: str | None = None
-    within_cut: list[Span] = field(default_factory=list)
+    within_cut: list[JsonSpan] = field(default_factory=list)
 
 
 def find_json(text: str, lenient: bool = False) -> FoundSpans:
@@ -169,14 +169,14 @@ def find_json(text: str, lenient: bool = False) -> FoundSpans:
     return found
 
 
-def find_in_long(text: str) -> list[Span]:
+def find_in_long(text: str) -> list[JsonSpan]:
     """The outermost JSON objects and arrays of a text that is too long to be walked through, as a parser finds them.
 
     A number of beginnings is tried: each on the next part of the text, and the first few that fail there on all that
     follows. (A parser's error counts the lines before it, so each costs as much as the text it was given is long.)
     """
     decoder = json.JSONDecoder()
-    found: list[Span] = []
+    found: list[JsonSpan] = []
     at, tries, whole_tries = 0, _TRIES, _WHOLE_TRIES
     while tries > 0 and len(found) < _MOST_IN_LONG and (opening := STRICT.opening.search(text, at)):
         start = opening.start()
@@ -184,7 +184,7 @@ def find_in_long(text: str) -> list[Span]:
             tries -= 1
             try:
                 size = decoder.raw_decode(text[start:end])[1]
-                found.append(Span(start, start + size, text[start : start + size]))
+                found.append(JsonSpan(start, start + size, text[start : start + size]))
                 at = start + size
                 break
             except RecursionError:
@@ -291,13 +291,13 @@ class _Walk:
         if previous.startswith('"'):
             self.go_on = self._last_token + 1
 
-    def whole(self) -> list[Span]:
+    def whole(self) -> list[JsonSpan]:
         """The outermost containers that were closed, in the order of the text."""
-        outermost: list[Span] = []
+        outermost: list[JsonSpan] = []
         for one in reversed(self.closed):
             if not outermost or one.end <= outermost[-1].start:
                 piece = "".join(self.pieces[one.first_piece : one.last_piece])
-                outermost.append(Span(one.start, one.end, piece))
+                outermost.append(JsonSpan(one.start, one.end, piece))
         return outermost[::-1]
 
     def closed_up(self) -> str:

@@ -22,7 +22,7 @@ from drovik.project.cases import Case
 from drovik.project.dialects import Dialect
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
-from drovik.store.store import KeptReading, KeptReply, Store
+from drovik.store.answer_store import KeptReading, KeptReply, Store
 
 
 def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:

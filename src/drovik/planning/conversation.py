@@ -17,7 +17,7 @@ from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.project.tasks import Task
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 
 MOST_ERRORS_TOLD = 8
 

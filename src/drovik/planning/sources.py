@@ -26,7 +26,7 @@ from drovik.project.prompts import SHOWN_VARIABLES, Prompt
 from drovik.project.reading import Project
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Form, Task
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 
 _DECIDES = ("pages", "resolution", "frames")
 
@@ -117,7 +117,7 @@ TASK, PROMPT = "by-hand", "asked"
 
 
 @dataclass(frozen=True)
-class Question:
+class AdhocQuestion:
     """What is asked: the text, the rules, the schema of the answer, and whether the service gets it.
 
     `later` are the turns of a conversation after the first, each with its text and the numbers of the
@@ -159,7 +159,7 @@ def adhoc_project(
     settings: ProjectFile,
     dialects: dict[str, Dialect],
     keys: dict[str, str],
-    question: Question,
+    question: AdhocQuestion,
     cases: Sequence[tuple[str, Sequence[Picture]]] = (),
 ) -> AdhocProject:
     """A project for a question.

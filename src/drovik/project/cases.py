@@ -70,14 +70,14 @@ _PREFIXES = ("image", "given", "expected", "region")
 
 
 @dataclass(frozen=True)
-class Row:
+class SourceRow:
     """What a source yields: a case not yet checked, and where it was written."""
 
     values: Mapping[str, Any] | bytes
     place: str
 
 
-def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row]:
+def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[SourceRow]:
     """A row a line; empty lines are passed over."""
     try:
         with open_regular(path, source) as file:
@@ -90,12 +90,12 @@ def jsonl_rows(path: Path, source: str, problems: list[Problem]) -> Iterator[Row
                     raise ProjectError(Problem(what, "each line is one case", source, f"line {number}"))
                 stripped = line.removeprefix(b"\xef\xbb\xbf").strip()
                 if stripped:
-                    yield Row(stripped, f"line {number}")
+                    yield SourceRow(stripped, f"line {number}")
     except DrovikError as error:
         problems.extend(error.problems)
 
 
-def folder_rows(root: Path, path: Path, tasks: Sequence[Task]) -> Iterator[Row]:
+def folder_rows(root: Path, path: Path, tasks: Sequence[Task]) -> Iterator[SourceRow]:
     """A row a picture: the id from its file's name, the label from its folder's.
 
     The label becomes the expected output of every task that has a label measure, at that measure's
@@ -109,7 +109,7 @@ def folder_rows(root: Path, path: Path, tasks: Sequence[Task]) -> Iterator[Row]:
             continue
         expected = _expected_by_label(inside.parts[0], tasks) if len(inside.parts) > 1 else {}
         picture = str(file.relative_to(root)) if file.is_relative_to(root) else str(file)
-        yield Row({"id": file.stem, "images": [picture], "expected": expected}, str(inside))
+        yield SourceRow({"id": file.stem, "images": [picture], "expected": expected}, str(inside))
 
 
 def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
@@ -123,7 +123,7 @@ def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
     return expected
 
 
-def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
+def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[SourceRow]:
     """A row a line after the header; an empty cell is an absent value."""
     try:
         with open_regular(path, source) as binary, io.TextIOWrapper(binary, encoding="utf-8-sig", newline="") as file:
@@ -166,7 +166,7 @@ def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
 
 def _csv_row(
     cells: Mapping[str | Any, Any], types: Mapping[str, str], source: str, line: int, problems: list[Problem]
-) -> Row | None:
+) -> SourceRow | None:
     place = f"line {line}"
     if None in cells or None in cells.values():
         problems.append(Problem("has another number of cells than the first line", "count the commas", source, place))
@@ -192,7 +192,7 @@ def _csv_row(
             _put(values.setdefault("expected", {}), rest.split("."), value)
         else:
             values[column] = cell
-    return Row(values, place)
+    return SourceRow(values, place)
 
 
 def _box(cell: str) -> list[str]:
@@ -335,7 +335,7 @@ def read_cases(folder: Path, source: str, tasks: Sequence[Task], problems: list[
     return cases
 
 
-def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[Row]:
+def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[SourceRow]:
     path = folder / source
     if path.is_dir():
         return folder_rows(folder, path, tasks)
@@ -349,7 +349,7 @@ def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Probl
     return iter(())
 
 
-def _case_of(row: Row, source: str, problems: list[Problem]) -> Case | None:
+def _case_of(row: SourceRow, source: str, problems: list[Problem]) -> Case | None:
     try:
         if isinstance(row.values, bytes):
             found = CaseRow.model_validate_json(row.values)

@@ -136,7 +136,7 @@ def _by_name(value: object) -> object:
     return {"task": value} if isinstance(value, str) else value
 
 
-class Question(Frozen):
+class TaskFile(Frozen):
     """All of `question.toml`; what is in a measure's table is read by the measure itself."""
 
     title: str = ""
@@ -236,7 +236,7 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
     prompts = read_prompts(home, problems)
     if table is None:
         return None
-    question = validated(Question, table, shown, problems)
+    question = validated(TaskFile, table, shown, problems)
     if question is None:
         return None
     schema = _read_schema(home, question, shown, problems)
@@ -261,7 +261,7 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
     )
 
 
-def _read_schema(home: Path, question: Question, shown: str, problems: list[Problem]) -> Mapping[str, Any] | None:
+def _read_schema(home: Path, question: TaskFile, shown: str, problems: list[Problem]) -> Mapping[str, Any] | None:
     name = question.answer.schema_file
     if name is None:
         return None
@@ -285,7 +285,7 @@ def _read_schema(home: Path, question: Question, shown: str, problems: list[Prob
     return schema
 
 
-def _measure_tables(question: Question, shown: str, problems: list[Problem]) -> list[MeasureTable]:
+def _measure_tables(question: TaskFile, shown: str, problems: list[Problem]) -> list[MeasureTable]:
     tables = []
     for name, table in question.measures.items():
         kind = table.get("type")
@@ -302,7 +302,7 @@ def _measure_tables(question: Question, shown: str, problems: list[Problem]) -> 
 
 
 def _decided_on(
-    question: Question, measures: tuple[MeasureTable, ...], shown: str, problems: list[Problem]
+    question: TaskFile, measures: tuple[MeasureTable, ...], shown: str, problems: list[Problem]
 ) -> str | None:
     if question.decide_on is None:
         return measures[0].name if measures else None

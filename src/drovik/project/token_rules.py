@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, GetCoreSchemaHandler
 from pydantic_core import core_schema
+from typing_extensions import override
 
 from drovik.project.preps import Side
 from drovik.project.toml_files import Frozen
@@ -52,8 +53,8 @@ class Within(_Bound):
 
     within: Side
 
+    @override
     def resized(self, size: Size) -> Size:
-        """See `ResizeRule`."""
         return self._scaled(size, self.within / max(size))
 
 
@@ -62,8 +63,8 @@ class Longer(_Bound):
 
     longer: Side
 
+    @override
     def resized(self, size: Size) -> Size:
-        """See `ResizeRule`."""
         return self._scaled(size, self.longer / max(size))
 
 
@@ -72,8 +73,8 @@ class Shorter(_Bound):
 
     shorter: Side
 
+    @override
     def resized(self, size: Size) -> Size:
-        """See `ResizeRule`."""
         return self._scaled(size, self.shorter / min(size))
 
 
@@ -83,8 +84,8 @@ class Multiple(ResizeRule):
     multiple: Annotated[int, Field(ge=2, le=4096)]
     round: Literal["up", "down", "nearest"] = "nearest"
 
+    @override
     def resized(self, size: Size) -> Size:
-        """See `ResizeRule`."""
         ways = {"up": math.ceil, "down": math.floor, "nearest": lambda value: math.floor(value + 0.5)}
         width, height = (max(1, ways[self.round](side / self.multiple)) * self.multiple for side in size)
         return width, height
@@ -95,8 +96,8 @@ class Flat(CountRule):
 
     flat: Annotated[int, Field(ge=0)]
 
+    @override
     def tokens(self, size: Size) -> int:
-        """See `CountRule`."""
         return self.flat
 
 
@@ -107,8 +108,8 @@ class Area(CountRule):
     least: Annotated[int, Field(ge=0)] = 0
     most: Annotated[int, Field(ge=1)] | None = None
 
+    @override
     def tokens(self, size: Size) -> int:
-        """See `CountRule`."""
         tokens = max(self.least, math.ceil(size[0] * size[1] / self.area))
         return tokens if self.most is None else min(self.most, tokens)
 
@@ -130,8 +131,8 @@ class Tile(_Squares):
     tile: Annotated[int, Field(ge=2, le=8192)]
     each: Annotated[int, Field(ge=1)]
 
+    @override
     def tokens(self, size: Size) -> int:
-        """See `CountRule`."""
         return self._tokens(size, self.tile, self.each)
 
 
@@ -141,8 +142,8 @@ class Patch(_Squares):
     patch: Annotated[int, Field(ge=2, le=8192)]
     each: Annotated[int, Field(ge=1)] = 1
 
+    @override
     def tokens(self, size: Size) -> int:
-        """See `CountRule`."""
         return self._tokens(size, self.patch, self.each)
 
 

@@ -20,7 +20,7 @@ _MOST_ACROSS = 6
 
 
 @dataclass(frozen=True)
-class Tile:
+class SheetTile:
     """A picture of the sheet: its bytes, the lines below it, and boxes to be drawn on it as shares of its sides."""
 
     data: bytes
@@ -29,15 +29,15 @@ class Tile:
 
 
 @dataclass(frozen=True)
-class Row:
+class SheetRow:
     """A source: its heading, itself, and what becomes of it."""
 
     heading: str
-    before: Tile
-    after: tuple[Tile, ...]
+    before: SheetTile
+    after: tuple[SheetTile, ...]
 
 
-def write_sheet(rows: Sequence[Row], path: Path) -> tuple[int, int]:
+def write_sheet(rows: Sequence[SheetRow], path: Path) -> tuple[int, int]:
     """Draw a sheet; its size in pixels.
 
     :raises DrovikError: where it cannot be written.
@@ -62,7 +62,7 @@ def write_sheet(rows: Sequence[Row], path: Path) -> tuple[int, int]:
     return sheet.size
 
 
-def _drawn(row: Row) -> Image.Image:
+def _drawn(row: SheetRow) -> Image.Image:
     """A row: its heading, the picture before, and to its right those after, as many beside each other as fit."""
 
     lines = max(len(tile.lines) for tile in (row.before, *row.after))
@@ -79,7 +79,7 @@ def _drawn(row: Row) -> Image.Image:
     return canvas
 
 
-def _place(canvas: Image.Image, pen: Any, tile: Tile, at: tuple[int, int]) -> None:
+def _place(canvas: Image.Image, pen: Any, tile: SheetTile, at: tuple[int, int]) -> None:
 
     with Image.open(io.BytesIO(tile.data)) as opened:
         opened.draft("RGB", (_CELL[0] * 2, _CELL[1] * 2))

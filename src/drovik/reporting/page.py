@@ -37,7 +37,7 @@ from drovik.parsing.status import STATUSES
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.reporting.columns import PAGE, ArmEntry, cells, titles
-from drovik.reporting.records import interval_figure
+from drovik.reporting.documents import interval_figure
 from drovik.scoring.measure import Finding
 from drovik.scoring.scores import ArmScores, MeasureScore
 from drovik.text import difference_text, percent, score_text, visible

@@ -18,7 +18,7 @@ _MOST_PAIRS = 4_000
 """With more pairs of lines that differ than this, lines are paired by their place alone."""
 
 
-class Step(NamedTuple):
+class EditStep(NamedTuple):
     """A run of words: the same in both (`equal`), or replaced, dropped (`delete`) or added (`insert`)."""
 
     kind: str
@@ -44,17 +44,17 @@ class Alignment:
     moved: bool
 
     @cached_property
-    def steps(self) -> list[tuple[tuple[int | None, int | None], list[Step]]]:
+    def steps(self) -> list[tuple[tuple[int | None, int | None], list[EditStep]]]:
         """The runs of words of each pair of lines that are not the same."""
         return [(pair, self._steps_of(*pair)) for pair in self.pairs if not self._is_same(*pair)]
 
     def _is_same(self, one: int | None, other: int | None) -> bool:
         return one is not None and other is not None and self.wanted[one] == self.got[other]
 
-    def _steps_of(self, one: int | None, other: int | None) -> list[Step]:
+    def _steps_of(self, one: int | None, other: int | None) -> list[EditStep]:
         if one is None or other is None:
             words = tuple((self.got[other] if other is not None else self.wanted[one or 0]).split())
-            return [Step("insert", (), words, 0) if one is None else Step("delete", words, (), 0)]
+            return [EditStep("insert", (), words, 0) if one is None else EditStep("delete", words, (), 0)]
 
         first, second = self.wanted[one].split(), self.got[other].split()
         # Words that differ in letter case alone go together, so that "No entry" and "Entry" have one word in common.
@@ -63,9 +63,9 @@ class Alignment:
             here, there = tuple(first[run.src_start : run.src_end]), tuple(second[run.dest_start : run.dest_end])
             if run.tag == "equal" and here != there:
                 for number, (a, b) in enumerate(zip(here, there, strict=True)):
-                    steps.append(Step("equal" if a == b else "replace", (a,), (b,), run.src_start + number))
+                    steps.append(EditStep("equal" if a == b else "replace", (a,), (b,), run.src_start + number))
             else:
-                steps.append(Step(run.tag, here, there, run.src_start))
+                steps.append(EditStep(run.tag, here, there, run.src_start))
         return steps
 
     def words_missed(self) -> dict[int, set[int]]:

@@ -22,11 +22,24 @@ from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.similarity import Similarity
 from drovik.scoring.measures.statements import Statements
-from drovik.scoring.measures.text import Text
+from drovik.scoring.measures.transcript import TextMeasure
 
 MEASURES: dict[str, type[Measure]] = {
     one.kind: one
-    for one in (Label, Fields, Text, Statements, Similarity, Items, Boxes, Points, Regions, Format, Judge, Function)
+    for one in (
+        Label,
+        Fields,
+        TextMeasure,
+        Statements,
+        Similarity,
+        Items,
+        Boxes,
+        Points,
+        Regions,
+        Format,
+        Judge,
+        Function,
+    )
 }
 
 

@@ -149,7 +149,7 @@ class Clause:
     hedged: list[bool]
 
 
-class Text:
+class ParsedText:
     """A text cut into clauses."""
 
     def __init__(self, text: str) -> None:

@@ -71,7 +71,7 @@ class Refusal(Exception):
 
 
 @dataclass(frozen=True)
-class Question:
+class DeskQuestion:
     """What a request comes to: model, rules, the last turn's words, and every picture's bytes."""
 
     model: str
@@ -125,7 +125,7 @@ class Desk:
         if given != self.key:
             raise Refusal(401, "this key is not known here")
 
-    def answer(self, question: Question) -> Answered:
+    def answer(self, question: DeskQuestion) -> Answered:
         """Answer a question and enter it in the books.
 
         :raises Refusal: where it cannot be answered, or a fault is on order.
@@ -161,7 +161,7 @@ class Desk:
         """Enter a request that was turned down."""
         self.ledger.add(Entry(slip, "", f"refused {refusal.status}", billed=False, tokens_in=0, tokens_out=0))
 
-    def _nature(self, question: Question) -> ModelNature:
+    def _nature(self, question: DeskQuestion) -> ModelNature:
         nature = NATURES.get(question.model)
         if nature is None:
             raise Refusal(404, f"the desk knows no model '{question.model}'")

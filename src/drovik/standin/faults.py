@@ -53,7 +53,7 @@ NO_FAULT = Fault()
 
 
 @dataclass(frozen=True)
-class Rule:
+class FaultRule:
     """A fault, and for which requests: a share of those from one number to another, counted from 1."""
 
     fault: Fault
@@ -67,7 +67,7 @@ class Rule:
 class FaultPlan:
     """Rules, drawn from in the order in which requests arrive; the first that holds counts."""
 
-    rules: list[Rule] = field(default_factory=list)
+    rules: list[FaultRule] = field(default_factory=list)
     seed: int = 1
 
     def __post_init__(self) -> None:
@@ -99,7 +99,7 @@ def read_faults(text: str) -> FaultPlan:
     """
     if text.endswith(".toml"):
         return read_fault_plan(Path(text))
-    rules: list[Rule] = []
+    rules: list[FaultRule] = []
     seed = 1
     for part in filter(None, (one.strip() for one in text.split(","))):
         name, _, value = part.partition("=")
@@ -116,7 +116,7 @@ def read_faults(text: str) -> FaultPlan:
             raise UsageError(Problem(f"--faults: there is no fault '{name}'", known_words(name, (*KINDS, "seed"))))
         if not 0 <= share <= 1:
             raise UsageError(Problem(f"--faults: '{part}' is not a share", "give one from 0 to 1"))
-        rules.append(Rule(Fault(name, seconds=_SECONDS.get(name, 3600.0)), share))  # type: ignore[arg-type]
+        rules.append(FaultRule(Fault(name, seconds=_SECONDS.get(name, 3600.0)), share))  # type: ignore[arg-type]
     if sum(rule.share for rule in rules) > 1:
         raise UsageError(Problem("--faults: the shares come to more than 1", "lower them"))
     return FaultPlan(rules, seed)
@@ -177,9 +177,9 @@ def _wrong_in(row: Mapping[str, Any], file: str, place: str) -> list[Problem]:
     return problems
 
 
-def _rule(row: Mapping[str, Any]) -> Rule:
+def _rule(row: Mapping[str, Any]) -> FaultRule:
     settings = {
         "seconds": _SECONDS.get(row["kind"], 3600.0),
         **{name: row[name] for name in _FAULT_KEYS if name in row},
     }
-    return Rule(Fault(**settings), row.get("share", 1.0), row.get("from", 1), row.get("to"), row.get("model"))
+    return FaultRule(Fault(**settings), row.get("share", 1.0), row.get("from", 1), row.get("to"), row.get("model"))

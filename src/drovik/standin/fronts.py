@@ -19,7 +19,7 @@ from typing import Any, ClassVar
 from aiohttp import BodyPartReader, web
 
 from drovik.standin.answering import BROKEN, send_broken
-from drovik.standin.desk import Answered, Desk, Question, Refusal
+from drovik.standin.desk import Answered, Desk, DeskQuestion, Refusal
 
 _PIECE_LETTERS = 12
 BUILT_OTHERWISE = "the request is not built as this service wants it"
@@ -48,7 +48,7 @@ class Front(ABC):
         """The key that came with a request."""
 
     @abstractmethod
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         """The question of a request; any error of Python's own means that it is built otherwise."""
 
     @abstractmethod
@@ -94,7 +94,7 @@ class Front(ABC):
     def _check_key(self, request: web.Request) -> None:
         self.desk.check_key(self.key_of(request))
 
-    async def _read(self, request: web.Request) -> Question:
+    async def _read(self, request: web.Request) -> DeskQuestion:
         try:
             return await self.read(request)
         except (ValueError, KeyError, TypeError, AttributeError, IndexError, RecursionError):
@@ -148,14 +148,14 @@ class PlainFront(Front):
     def key_of(self, request: web.Request) -> str:
         return bearer(request)
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         pictures, words = [], ""
         for turn in tree["talk"]:
             words = "\n".join(str(part["words"]) for part in turn["parts"] if "words" in part)
             pictures += [bytes_of(part["picture"]) for part in turn["parts"] if "words" not in part]
         rules, room, warm = str(tree.get("rules", "")), tree.get("room"), bool(tree.get("temperature"))
-        return Question(tree["model"], rules, words, tuple(pictures), room, warm, request.headers.get("Slip", ""))
+        return DeskQuestion(tree["model"], rules, words, tuple(pictures), room, warm, request.headers.get("Slip", ""))
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         count = {"in": answered.tokens_in, "out": answered.tokens_out}
@@ -164,7 +164,7 @@ class PlainFront(Front):
         )
 
 
-class Flat(Front):
+class FlatFront(Front):
     """One question and a list of bare base64 strings; the answer comes back in lines."""
 
     name = "flat"
@@ -173,12 +173,12 @@ class Flat(Front):
     def key_of(self, request: web.Request) -> str:
         return request.headers.get("Desk-Key", "")
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         tuning = tree.get("tuning", {})
         pictures = tuple(bytes_of(one) for one in tree.get("photos", []))
         room, warm = tuning.get("max_tokens"), bool(tuning.get("temperature"))
-        return Question(tree["engine"], tree.get("manner", ""), tree.get("question", ""), pictures, room, warm)
+        return DeskQuestion(tree["engine"], tree.get("manner", ""), tree.get("question", ""), pictures, room, warm)
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         spent = {"tokens_read": answered.tokens_in, "tokens_written": answered.tokens_out}
@@ -188,7 +188,7 @@ class Flat(Front):
         return web.json_response({"error": {"number": status, "message": words}}, status=status)
 
 
-class Events(Front):
+class EventsFront(Front):
     """A dialogue in which the house speaks first; data URLs; server-sent events; the key in the address."""
 
     name = "events"
@@ -198,7 +198,7 @@ class Events(Front):
     def key_of(self, request: web.Request) -> str:
         return request.query.get("key", "")
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         rules, words, pictures = "", "", []
         for line in tree["dialogue"]:
@@ -209,7 +209,7 @@ class Events(Front):
             pictures += [bytes_of_data_url(one["look"]) for one in line["said"] if "look" in one]
         if tree.get("stream") is not True:
             raise Refusal(400, "this service answers in a stream only")
-        return Question(tree["voice"], rules, words, tuple(pictures), tree.get("limit_tokens"))
+        return DeskQuestion(tree["voice"], rules, words, tuple(pictures), tree.get("limit_tokens"))
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         count = {"heard_tokens": answered.tokens_in, "spoken_tokens": answered.tokens_out}
@@ -230,7 +230,7 @@ class LinesFront(Front):
     def key_of(self, request: web.Request) -> str:
         return request.headers.get("X-Desk-Token", "")
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         pictures = []
         for one in tree.get("pictures", []):
@@ -240,7 +240,9 @@ class LinesFront(Front):
         options = tree.get("options", {})
         words = str(tree.get("prompt", ""))
         rules = str(tree.get("instructions", ""))
-        return Question(request.match_info["model"], rules, words, tuple(pictures), options.get("max_output_tokens"))
+        return DeskQuestion(
+            request.match_info["model"], rules, words, tuple(pictures), options.get("max_output_tokens")
+        )
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         pieces = pieces_of(answered.text)
@@ -261,7 +263,7 @@ class FormFront(Front):
     def key_of(self, request: web.Request) -> str:
         return request.headers.get("Api-Key", "")
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         fields: dict[str, str] = {}
         pictures = []
         reader = await request.multipart()
@@ -274,7 +276,9 @@ class FormFront(Front):
             else:
                 fields[str(part.name)] = data.decode()
         room = int(fields["max_tokens"]) if "max_tokens" in fields else None
-        return Question(fields["model"], fields.get("system", ""), fields.get("question", ""), tuple(pictures), room)
+        return DeskQuestion(
+            fields["model"], fields.get("system", ""), fields.get("question", ""), tuple(pictures), room
+        )
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         headers = {"Desk-Input-Tokens": str(answered.tokens_in), "Desk-Output-Tokens": str(answered.tokens_out)}
@@ -293,14 +297,14 @@ class UrlFront(Front):
     def key_of(self, request: web.Request) -> str:
         return bearer(request, "Token")
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         words, links = "", []
         for turn in tree["turns"]:
             words = turn.get("text", words)
             links += turn.get("links", [])
         pictures = tuple([await self._fetched(link) for link in links])
-        return Question(tree["model"], tree.get("system", ""), words, pictures, tree.get("max_tokens"))
+        return DeskQuestion(tree["model"], tree.get("system", ""), words, pictures, tree.get("max_tokens"))
 
     async def _fetched(self, link: str) -> bytes:
         """A picture at an address of this machine; the stand-in never goes further."""

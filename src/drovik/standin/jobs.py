@@ -8,7 +8,7 @@ import time
 
 from aiohttp import BodyPartReader, web
 
-from drovik.standin.desk import Answered, Desk, Question, Refusal
+from drovik.standin.desk import Answered, Desk, DeskQuestion, Refusal
 from drovik.standin.fronts import Front, bearer, bytes_of_data_url
 
 _READY_AFTER = 0.05
@@ -61,7 +61,7 @@ class Upload(Front):
     def _is_ready(self, ticket: str) -> bool:
         return time.monotonic() - self.handed_in[ticket][1] >= _READY_AFTER
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         pictures = []
         for ticket in tree.get("pictures", []):
@@ -71,7 +71,7 @@ class Upload(Front):
                 raise Refusal(400, f"'{ticket}' is not ready yet")
             pictures.append(self.handed_in[ticket][0])
         rules, room = str(tree.get("guide", "")), tree.get("max_tokens")
-        return Question(tree["model"], rules, str(tree.get("question", "")), tuple(pictures), room)
+        return DeskQuestion(tree["model"], rules, str(tree.get("question", "")), tuple(pictures), room)
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         tokens = {"prompt": answered.tokens_in, "answer": answered.tokens_out}
@@ -95,11 +95,11 @@ class Later(Front):
     def key_of(self, request: web.Request) -> str:
         return request.headers.get("X-Key", "")
 
-    async def read(self, request: web.Request) -> Question:
+    async def read(self, request: web.Request) -> DeskQuestion:
         tree = json.loads(await request.read())
         given = tree["input"]
         pictures = tuple(bytes_of_data_url(one) for one in given.get("images", []))
-        return Question(
+        return DeskQuestion(
             tree["model"], given.get("system", ""), given.get("text", ""), pictures, tree.get("max_tokens")
         )
 

@@ -10,13 +10,13 @@ from aiohttp import web
 from drovik.standin.answering import NATURES
 from drovik.standin.desk import Desk, Ledger
 from drovik.standin.faults import FaultPlan
-from drovik.standin.fronts import Events, Flat, FormFront, LinesFront, PlainFront, UrlFront
+from drovik.standin.fronts import EventsFront, FlatFront, FormFront, LinesFront, PlainFront, UrlFront
 from drovik.standin.jobs import Later, Upload
 from drovik.standin.scenes import page, pages
 
 DEFAULT_KEY = "lost-and-found"
 DEFAULT_PORT = 8765
-FRONTS = (PlainFront, Flat, Events, LinesFront, Upload, Later, FormFront, UrlFront)
+FRONTS = (PlainFront, FlatFront, EventsFront, LinesFront, Upload, Later, FormFront, UrlFront)
 
 
 @dataclass

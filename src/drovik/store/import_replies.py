@@ -5,9 +5,9 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable
 
+from drovik.store.answer_store import Store
 from drovik.store.database import transaction
 from drovik.store.records import REPLY_COLUMNS, RequestRecord
-from drovik.store.store import Store
 
 _COLUMNS = "identity, round, try, endpoint, started, outcome, concluded, seconds, note"
 _REPLY = ", ".join(REPLY_COLUMNS)

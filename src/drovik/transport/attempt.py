@@ -19,8 +19,8 @@ from drovik.heavy import aiohttp
 from drovik.planning.plan import Plan, Request
 from drovik.project.dialects import ReplyForm
 from drovik.project.spending import CountedTokens
+from drovik.store.answer_store import Store
 from drovik.store.records import Reply
-from drovik.store.store import Store
 from drovik.transport.http import HttpReply, NoReply
 from drovik.transport.outcomes import AttemptEnd, Listener, Outcome, outcome_of, outcome_of_error
 from drovik.transport.preparer import PreparedRequest

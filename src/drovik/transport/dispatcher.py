@@ -33,9 +33,9 @@ from drovik.planning.plan import Plan, Request
 from drovik.project.picture_files import TooManyFiles
 from drovik.project.reading import Project
 from drovik.project.settings import is_loopback
+from drovik.store.answer_store import Store
 from drovik.store.claims import Budget
 from drovik.store.database import store_error
-from drovik.store.store import Store
 from drovik.transport.attempt import AttemptRunner, NotClaimed, OverBudget
 from drovik.transport.http import RestingConnector
 from drovik.transport.local_service import local_service, warm

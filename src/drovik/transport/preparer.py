@@ -29,7 +29,7 @@ from drovik.project.cases import prep_for
 from drovik.project.picture_files import TooManyFiles, source_digest
 from drovik.project.preps import Prep
 from drovik.project.reading import Project
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
 from drovik.transport.queue import Tally
 from drovik.transport.session import EndpointSession
 

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
         verdict_text,
         with_interval,
     )
-    from drovik.dialects.learn.files import free_model_name
+    from drovik.dialects.learn.learned_files import free_model_name
     from drovik.dialects.learn.sample_dialect import dialect_there, learn, write_learned
     from drovik.dialects.learn.samples import read_reply, read_sample
     from drovik.dialects.learn.shell import SampleFiles
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
     from drovik.parsing.status import STATUSES, Status
     from drovik.planning.answers import answers_for, pictures_sent
     from drovik.planning.rendering import conversation_of
-    from drovik.planning.sources import Question, adhoc_project
+    from drovik.planning.sources import AdhocQuestion, adhoc_project
     from drovik.project.arms import digest
     from drovik.project.case_writing import write_region
     from drovik.project.cases import Case, Picture, prep_for
@@ -46,8 +46,8 @@ if TYPE_CHECKING:
     from drovik.scoring.agreement import agreement
     from drovik.scoring.json_pointer import ABSENT
     from drovik.scoring.measure import expected_at
+    from drovik.store.answer_store import Store
     from drovik.store.repair import check_store, repair_store
-    from drovik.store.store import Store
     from drovik.text import percent
     from drovik.transport.http import NoReply
     from drovik.transport.local_service import local_service
@@ -66,11 +66,11 @@ if TYPE_CHECKING:
         wants_bytes,
         with_id,
     )
-    from drovik.workflow.checking import everything_wrong
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
     from drovik.workflow.endpoint_trial import first_reply, try_endpoint
     from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
     from drovik.workflow.model_list import list_models
+    from drovik.workflow.open_project import dispatcher_for, send
     from drovik.workflow.picture_arguments import CommandWords, NamedPicture, named_pictures, sort_words
     from drovik.workflow.pictures import (
         PictureFile,
@@ -84,8 +84,9 @@ if TYPE_CHECKING:
         sources,
         tokens_and_money,
     )
-    from drovik.workflow.plan import Planned, Selection, check_project, load_project, make_plan
+    from drovik.workflow.project_checks import everything_wrong
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
+    from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
     from drovik.workflow.services import (
         USERS,
         Services,
@@ -97,7 +98,6 @@ if TYPE_CHECKING:
         services_at,
         users_folder,
     )
-    from drovik.workflow.session import dispatcher_for, send
 
 __all__ = [
     "ABSENT",
@@ -105,6 +105,7 @@ __all__ = [
     "STATUSES",
     "USERS",
     "AdhocAnswer",
+    "AdhocQuestion",
     "Answer",
     "AskResult",
     "Case",
@@ -117,7 +118,6 @@ __all__ = [
     "PictureFile",
     "Planned",
     "ProjectFile",
-    "Question",
     "Reader",
     "RequestWriter",
     "SampleFiles",
@@ -220,7 +220,7 @@ _NAMES_OF = {
     "comparing.verdict": (
         "compare_arms estimate estimate_as_read estimate_figures headline_verdicts rank verdict_text with_interval"
     ),
-    "dialects.learn.files": "free_model_name",
+    "dialects.learn.learned_files": "free_model_name",
     "dialects.learn.sample_dialect": "dialect_there learn write_learned",
     "dialects.learn.samples": "read_reply read_sample",
     "dialects.learn.shell": "SampleFiles",
@@ -234,7 +234,7 @@ _NAMES_OF = {
     "parsing.status": "STATUSES Status",
     "planning.answers": "answers_for pictures_sent",
     "planning.rendering": "conversation_of",
-    "planning.sources": "Question adhoc_project",
+    "planning.sources": "AdhocQuestion adhoc_project",
     "project.arms": "digest",
     "project.case_writing": "write_region",
     "project.cases": "Case Picture prep_for",
@@ -245,8 +245,8 @@ _NAMES_OF = {
     "scoring.agreement": "agreement",
     "scoring.json_pointer": "ABSENT",
     "scoring.measure": "expected_at",
+    "store.answer_store": "Store",
     "store.repair": "check_store repair_store",
-    "store.store": "Store",
     "text": "percent",
     "transport.http": "NoReply",
     "transport.local_service": "local_service",
@@ -256,23 +256,23 @@ _NAMES_OF = {
         "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of question_with "
         "require_slots settings_for wants_bytes with_id"
     ),
-    "workflow.checking": "everything_wrong",
     "workflow.cropping": "cropped crops_into_cases read_box",
     "workflow.endpoint_trial": "first_reply try_endpoint",
     "workflow.estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
     "workflow.model_list": "list_models",
+    "workflow.open_project": "dispatcher_for send",
     "workflow.picture_arguments": "CommandWords NamedPicture named_pictures sort_words",
     "workflow.pictures": (
         "PictureFile SourcePicture chosen_preps counting_models file_record inspect_pictures "
         "picture_record sent_boxes sources tokens_and_money"
     ),
-    "workflow.plan": "Planned Selection check_project load_project make_plan",
+    "workflow.project_checks": "everything_wrong",
     "workflow.saved_project": "SavedProject require_storable save_project",
+    "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
     "workflow.services": (
         "Services USERS amounts budget_for concurrency_bound require_agreed_folders "
         "require_sendable services_at users_folder"
     ),
-    "workflow.session": "dispatcher_for send",
 }
 """Where each name is, by the module."""
 _MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names.split()}

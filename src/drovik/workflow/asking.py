@@ -13,31 +13,31 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
-from drovik.dialects.checking import unsent_settings
+from drovik.dialects.dialect_checks import unsent_settings
 from drovik.dialects.request import RequestWriter
 from drovik.errors import Problem, ServiceError, UsageError, known_words
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for
 from drovik.planning.plan import plan_sending, request_of
-from drovik.planning.sources import Question, adhoc_project, source_digests
+from drovik.planning.sources import AdhocQuestion, adhoc_project, source_digests
 from drovik.project.cases import Picture
 from drovik.project.preps import Prep
 from drovik.project.schemas import check_schema
 from drovik.project.settings import FILE_NAME, Model, Settings
 from drovik.project.toml_files import problems_of
-from drovik.store.store import Store
+from drovik.store.answer_store import Store
+from drovik.workflow.open_project import run_blocking
 from drovik.workflow.services import all_services, require_sendable
-from drovik.workflow.session import run_blocking
 
 if TYPE_CHECKING:
     from drovik.parsing.answer_text import Answer
     from drovik.planning.plan import Request
-    from drovik.planning.sources import AdhocProject, Question
+    from drovik.planning.sources import AdhocProject, AdhocQuestion
     from drovik.project.cases import Picture
     from drovik.project.preps import Prep
     from drovik.project.settings import ProjectFile
-    from drovik.store.store import Store
+    from drovik.store.answer_store import Store
     from drovik.workflow.services import Services
 from collections.abc import Awaitable
 from typing import Protocol
@@ -46,8 +46,8 @@ from drovik.transport.dispatcher import Dispatcher, SendingOptions
 from drovik.transport.outcomes import Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
+from drovik.workflow.open_project import send
 from drovik.workflow.services import Services
-from drovik.workflow.session import send
 
 _SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 
@@ -191,14 +191,14 @@ def require_slots(services: Services, settings: ProjectFile) -> None:
 
 def question_with(
     services: Services, models: Sequence[str], text: str, system: str, schema: Mapping[str, Any] | None
-) -> Question:
+) -> AdhocQuestion:
     """A question; where the answer has a schema, the model gets it in words, and the service too where it can."""
     if schema is None:
-        return Question(text, system)
+        return AdhocQuestion(text, system)
     endpoints = [services.settings.endpoints[services.model(name).endpoint] for name in models]
     told = any("schema" in RequestWriter(one, services.dialects[one.dialect], None).slots for one in endpoints)
     text = f"{text}\n\n{_SCHEMA_WORDS}\n{json.dumps(schema, ensure_ascii=False)}".strip()
-    return Question(text, system, schema, told)
+    return AdhocQuestion(text, system, schema, told)
 
 
 def wants_bytes(services: Services, models: Sequence[str]) -> bool:
@@ -213,7 +213,7 @@ def wants_bytes(services: Services, models: Sequence[str]) -> bool:
 async def ask_adhoc(
     services: Services,
     settings: ProjectFile,
-    question: Question,
+    question: AdhocQuestion,
     cases: Sequence[tuple[str, Sequence[Picture]]],
     store: Store,
     *,

@@ -22,7 +22,7 @@ from drovik.dialects.response import ParsedReply
 from drovik.errors import DrovikError
 from drovik.heavy import Image, ImageDraw, ImageFont, aiohttp
 from drovik.planning.plan import Request, request_of
-from drovik.planning.sources import Question, adhoc_project
+from drovik.planning.sources import AdhocQuestion, adhoc_project
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect
 from drovik.project.keys import shown_key
@@ -129,7 +129,7 @@ async def try_endpoint(
         alone = settings.model_copy(update={"models": {model: settings.models[model]}})
         with tempfile.TemporaryDirectory() as folder:
             asker = _Asker(session, Path(folder), name, alone, dialects, keys)
-            text = await asker.ask(Question(TEXT_QUESTION), None)
+            text = await asker.ask(AdhocQuestion(TEXT_QUESTION), None)
             steps = _text_steps(text, asker.line, settings.models[model].id)
             for one in steps:
                 yield one
@@ -148,7 +148,7 @@ async def first_reply(
     async with aiohttp.ClientSession() as session:
         with tempfile.TemporaryDirectory() as folder:
             asker = _Asker(session, Path(folder), name, alone, dialects, keys)
-            come = await asker.ask(Question(SENTENCE_QUESTION), None)
+            come = await asker.ask(AdhocQuestion(SENTENCE_QUESTION), None)
     if come.body is None or come.outcome.kind in (
         "key_rejected",
         "forbidden",
@@ -197,10 +197,10 @@ class _Asker:
         self.line: EndpointSession = self._line(None)
 
     def _line(self, lend: Any) -> EndpointSession:
-        made = adhoc_project(self.folder, self.settings, self.dialects, self.keys, Question())
+        made = adhoc_project(self.folder, self.settings, self.dialects, self.keys, AdhocQuestion())
         return EndpointSession(made.project, self.name, lend=lend)
 
-    async def ask(self, question: Question, picture: bytes | None) -> _Come:
+    async def ask(self, question: AdhocQuestion, picture: bytes | None) -> _Come:
         """One question, with or without a picture."""
         pictures = []
         digests = {}
@@ -282,7 +282,7 @@ async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees
         come = text
     else:
         probe = chance.choice(PROBES)
-        come = await asker.ask(Question(PICTURE_QUESTION), draw(probe))
+        come = await asker.ask(AdhocQuestion(PICTURE_QUESTION), draw(probe))
         yield _picture_step(come, probe)
     yield _tokens_step(text, come)
     yield _limits_step(come.headers or text.headers)

@@ -12,10 +12,10 @@ from typing import Any
 from drovik.cost.estimate import ArmQuote, Estimator, break_even, days_of, less_allowances, seconds_for
 from drovik.cost.token_rates import Bounds, Rates
 from drovik.project.reading import Project
+from drovik.store.answer_store import Store
 from drovik.store.database import transaction
-from drovik.store.store import Store
 from drovik.store.sums import KeptQuote, billed, keep_quotes, kept_quotes
-from drovik.workflow.plan import Planned
+from drovik.workflow.sending_plan import Planned
 
 
 @dataclass(frozen=True)

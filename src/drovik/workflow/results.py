@@ -10,7 +10,7 @@ from drovik.comparing.verdict import compare_arms, estimate, rank
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.suspects import suspects_of
-from drovik.reporting.records import causes_document, estimate_document, verdict_document
+from drovik.reporting.documents import causes_document, estimate_document, verdict_document
 from drovik.scoring.scores import ArmScores
 
 if TYPE_CHECKING:

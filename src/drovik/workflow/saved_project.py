@@ -12,7 +12,9 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik.dialects.learn.files import add_endpoint, add_prep
+import tomlkit
+
+from drovik.dialects.learn.learned_files import add_endpoint, add_prep
 from drovik.errors import Problem, UsageError
 from drovik.files import read_text, write_whole
 from drovik.planning.plan import request_of
@@ -20,12 +22,12 @@ from drovik.planning.sources import source_digests
 from drovik.project.arms import arms_of
 from drovik.project.reading import read_project
 from drovik.project.toml_files import read_toml
+from drovik.store.answer_store import Store
 from drovik.store.import_replies import import_replies
-from drovik.store.store import Store
 from drovik.workflow.services import USERS, users_folder
 
 if TYPE_CHECKING:
-    from drovik.planning.sources import AdhocProject, Question
+    from drovik.planning.sources import AdhocProject, AdhocQuestion
     from drovik.workflow.picture_arguments import NamedPicture
     from drovik.workflow.services import Services
 
@@ -47,7 +49,7 @@ def save_project(
     where: str,
     services: Services,
     made: AdhocProject,
-    question: Question,
+    question: AdhocQuestion,
     cases: Sequence[tuple[str, Sequence[NamedPicture]]],
     store: Store,
 ) -> SavedProject:
@@ -102,7 +104,7 @@ def _services_into(folder: Path, services: Services, made: AdhocProject) -> list
     """The endpoints, models and prep that were used, where the project lacks them."""
 
     if not (folder / "drovik.toml").exists():
-        write_whole(folder / "drovik.toml", f'title = "{folder.resolve().name}"\ncases = "cases.jsonl"\n')
+        write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": "cases.jsonl"})
         write_whole(folder / ".gitignore", ".env\n.drovik/\n")
     written = []
     for name, model in made.project.settings.models.items():
@@ -124,24 +126,24 @@ def _services_into(folder: Path, services: Services, made: AdhocProject) -> list
     return list(dict.fromkeys(written))
 
 
-def _task_into(folder: Path, task: str, question: Question) -> list[str]:
+def _task_into(folder: Path, task: str, question: AdhocQuestion) -> list[str]:
 
     home = folder / "tasks" / task
     if (home / "question.toml").exists():
         return []
     if question.schema is None:
-        write_whole(home / "question.toml", '[answer]\nform = "text"\n')
+        write_toml(home / "question.toml", {"answer": {"form": "text"}})
         return [f"tasks/{task}/question.toml"]
-    told = "send_schema = true\n" if question.send_schema else ""
-    write_whole(home / "question.toml", f'[answer]\nform = "json"\nschema = "answer.schema.json"\n{told}')
+    answer = {"form": "json", "schema": "answer.schema.json"} | (
+        {"send_schema": True} if question.send_schema else {}
+    )
+    write_toml(home / "question.toml", {"answer": answer})
     write_whole(home / "answer.schema.json", json.dumps(question.schema, ensure_ascii=False, indent=1) + "\n")
     return [f"tasks/{task}/question.toml", f"tasks/{task}/answer.schema.json"]
 
 
-def _prompt_into(folder: Path, task: str, question: Question) -> str:
+def _prompt_into(folder: Path, task: str, question: AdhocQuestion) -> str:
     """The prompt version of the question: one that is there and says the same, else the next."""
-    import tomlkit
-
     home = folder / "tasks" / task / "prompts"
     system, ask = _plain(question.system), _plain(question.text)
     there = {path.stem: _read(path) for path in sorted(home.glob("*.toml"))}
@@ -150,13 +152,22 @@ def _prompt_into(folder: Path, task: str, question: Question) -> str:
             return name
     numbers = [int(name[1:]) for name in there if re.fullmatch(r"v\d+", name)]
     name = f"v{max(numbers, default=0) + 1}"
-    document = tomlkit.document()
-    document["note"] = f"Kept from what was asked by hand on {date.today().isoformat()}."
-    if system:
-        document["system"] = tomlkit.string(system, multiline="\n" in system)
-    document["ask"] = tomlkit.string(ask or "{{ '' }}", multiline="\n" in ask)
-    write_whole(home / f"{name}.toml", tomlkit.dumps(document))
+    document = {
+        "note": f"Kept from what was asked by hand on {date.today().isoformat()}.",
+        "system": system,
+        "ask": ask,
+    }
+    write_toml(home / f"{name}.toml", {key: text for key, text in document.items() if text or key == "ask"})
     return name
+
+
+def write_toml(path: Path, table: Mapping[str, Any]) -> None:
+    """Write a table as TOML; texts of several lines stay readable as such."""
+    document = tomlkit.document()
+    for key, value in table.items():
+        lines = isinstance(value, str) and "\n" in value
+        document[key] = tomlkit.string(value, multiline=True) if lines else value
+    write_whole(path, tomlkit.dumps(document))
 
 
 def _read(path: Path) -> Mapping[str, Any]:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from platformdirs import user_config_path
 
 from drovik.cost.token_rates import unbounded_reasons
-from drovik.dialects.checking import check_reply_form, check_request_form
+from drovik.dialects.dialect_checks import check_reply_form, check_request_form
 from drovik.errors import DrovikError, Problem, UsageError, known_words
 from drovik.project.dialects import read_dialects
 from drovik.project.keys import check_keys, read_keys
@@ -28,9 +28,9 @@ if TYPE_CHECKING:
     from drovik.project.dialects import Dialect
     from drovik.project.reading import Project
     from drovik.project.settings import Model, ProjectFile
+    from drovik.store.answer_store import Store
     from drovik.store.claims import Budget
-    from drovik.store.store import Store
-    from drovik.workflow.plan import Planned
+    from drovik.workflow.sending_plan import Planned
 
 
 FILES_BESIDE = 36

@@ -17,10 +17,10 @@ from drovik.money import money_text
 from drovik.text import counted, seconds_text
 
 if TYPE_CHECKING:
-    from drovik.cli.ask.files import Files
+    from drovik.cli.ask.answer_files import Files
     from drovik.parsing.answer_text import Answer
     from drovik.planning.plan import Request
-    from drovik.planning.sources import Question
+    from drovik.planning.sources import AdhocQuestion
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile
     from drovik.transport.outcomes import AttemptEnd, Outcome
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from drovik.workflow.picture_arguments import NamedPicture
 
 
-def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question, several: bool) -> None:
+def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: AdhocQuestion, several: bool) -> None:
     """Print the outcome: the answers, or how many went into files."""
     if kept.files:
         left = f", {asked.missing} without an answer" if asked.missing else ""
@@ -48,7 +48,7 @@ def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: Question
     _show_agreement(asked)
 
 
-def _show_one(one: AdhocAnswer, streamed: bool, question: Question) -> None:
+def _show_one(one: AdhocAnswer, streamed: bool, question: AdhocQuestion) -> None:
     answer = one.answer
     if streamed:
         print(flush=True)
@@ -78,7 +78,7 @@ def agreements(asked: AskResult) -> dict[tuple[str, str], float]:
     return {place: workflow.agreement(found) for place, found in texts.items() if len(found) > 1}
 
 
-def document(asked: AskResult, question: Question) -> dict[str, Any]:
+def document(asked: AskResult, question: AdhocQuestion) -> dict[str, Any]:
     """The same as plain values."""
     rows = []
     for one in asked.answers:

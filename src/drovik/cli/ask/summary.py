@@ -16,9 +16,9 @@ from drovik.text import counted, shortened
 if TYPE_CHECKING:
     from drovik.evaluation.drift import Drift
     from drovik.project.reading import Project
-    from drovik.store.store import Store
+    from drovik.store.answer_store import Store
     from drovik.transport.queue import Counts, Tally
-    from drovik.workflow.plan import Planned
+    from drovik.workflow.sending_plan import Planned
 
 
 def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tuple[str, str], Counter[str]]:

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import all_services, on_terminal, require_sendable
-from drovik.cli.ask.command import add_question_arguments, overrides_of
+from drovik.cli.ask.ask_command import add_question_arguments, overrides_of
 from drovik.cli.ask.shown import AnswerPrinter, endpoints_of, pictures_of, usage_line
 from drovik.cli.printing import say, say_aside, strip_controls
 from drovik.cli.sending import until_stopped
@@ -87,7 +87,7 @@ class _Talk:
             self.turns.append(_Said(self.waiting, question, one))
             self.waiting = []
 
-    def _whole(self, question: str) -> tuple[workflow.Question, list[workflow.NamedPicture]]:
+    def _whole(self, question: str) -> tuple[workflow.AdhocQuestion, list[workflow.NamedPicture]]:
         """The conversation as one question with later turns, and all its pictures."""
 
         pictures: list[workflow.NamedPicture] = []
@@ -96,7 +96,7 @@ class _Talk:
             first = len(pictures) + 1
             pictures += shown
             parts.append((text, tuple(range(first, len(pictures) + 1))))
-        return workflow.Question(parts[0][0], self.system, later=tuple(parts[1:])), pictures
+        return workflow.AdhocQuestion(parts[0][0], self.system, later=tuple(parts[1:])), pictures
 
     def show(self, word: str) -> None:
         """Have another picture go with the next question."""

@@ -159,7 +159,7 @@ def _show_learned(learned: Learned, folder: Path, files: list[str], model_name: 
     ]
     table(("", "taken for", "place", "value", "why"), rows)
     if learned.fixed:
-        say(f"Kept as it stands: {', '.join(learned.fixed)}.")
+        say(f"Copied unchanged: {', '.join(learned.fixed)}.")
     if learned.guesses:
         many = f"{len(learned.guesses)} guesses; they are" if len(learned.guesses) > 1 else "a guess; it is"
         say(f"? marks {many} marked in the file too.", style="yellow")

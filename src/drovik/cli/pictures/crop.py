@@ -10,7 +10,7 @@ from drovik import workflow
 from drovik.cli.pictures.table import preparation_note
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
-from drovik.reporting.contact_sheet import Row, Tile, write_sheet
+from drovik.reporting.contact_sheet import SheetRow, SheetTile, write_sheet
 
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
@@ -60,7 +60,7 @@ def _draw(
         at = part.layout.crop
         marks.append((at.left / width, at.top / height, at.right / width, at.bottom / height))
     upright = made[0].layout.upright
-    before = Tile(
+    before = SheetTile(
         workflow.thumbnail(one.data, one.path, settings.max_pixels, 800).data,
         (f"as it is: {upright[0]} x {upright[1]}",),
         tuple(marks),
@@ -69,9 +69,9 @@ def _draw(
     for number, (box, part) in enumerate(zip(boxes, made, strict=True), 1):
         numbers = ", ".join(f"{side:g}" for side in box)
         after.append(
-            Tile(part.data, (f"crop {number}: {part.width} x {part.height}", numbers, preparation_note(part)))
+            SheetTile(part.data, (f"crop {number}: {part.width} x {part.height}", numbers, preparation_note(part)))
         )
-    write_sheet([Row(f"{one.case.id}   {Path(one.path).name}", before, tuple(after))], where)
+    write_sheet([SheetRow(f"{one.case.id}   {Path(one.path).name}", before, tuple(after))], where)
 
 
 def _write(

@@ -109,7 +109,7 @@ def _find_texts(parts: Parts, known: Mapping[str, Path]) -> None:
         sure = bool(named)
         why = f"'{names_of(system)[-1]}' is named like one" if named and system else "it reads like one"
         for path in others if system is None else ():
-            parts.take("kept as it stands", path, "it may be a system text, but does not read like one", False)
+            parts.take("copied unchanged", path, "it may be a system text, but does not read like one", False)
     if system is not None and names_of(system):
         parts.system = system
         parts.take("system text", system, why, sure)

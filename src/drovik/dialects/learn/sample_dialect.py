@@ -16,10 +16,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from drovik.dialects.checking import check_reply_form, check_request_form
+from drovik.dialects.dialect_checks import check_reply_form, check_request_form
 from drovik.dialects.events import Events, JsonLines
-from drovik.dialects.learn.files import add_endpoint, dialect_text
-from drovik.dialects.learn.keys import SHORTEST_KEY
+from drovik.dialects.learn.learned_files import add_endpoint, dialect_text
 from drovik.dialects.learn.multi_step import learn_requests, with_values
 from drovik.dialects.learn.reply import (
     LearnedReply,
@@ -36,6 +35,7 @@ from drovik.dialects.learn.reply import (
     text_is_at,
     text_path,
 )
+from drovik.dialects.learn.sample_keys import SHORTEST_KEY
 from drovik.dialects.learn.samples import Exchange, SampleReply
 from drovik.dialects.learn.trees import Inference, value_at
 from drovik.errors import Problem, SampleError

@@ -10,12 +10,12 @@ from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from drovik.dialects.learn.curl import FormPart, SampleRequest
-from drovik.dialects.learn.keys import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.dialects.learn.request_parts import find_parts
+from drovik.dialects.learn.sample_keys import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.dialects.learn.slot_placing import Template
 from drovik.dialects.learn.trees import Inference, value_at
 from drovik.dialects.learn.turns import Parts
-from drovik.dialects.template import Text, compile_text, escaped
+from drovik.dialects.template import TextTemplate, compile_text, escaped
 from drovik.errors import Problem, SampleError
 
 _MODEL_SEGMENT = re.compile(r"(?=.*[a-z])(?=.*[-_.:0-9])[\w.:\-]{2,60}$", re.IGNORECASE)
@@ -186,7 +186,7 @@ def _part(part: FormPart, made: Any) -> Any:
     return whole
 
 
-def _only_slot(text: Text) -> str | None:
+def _only_slot(text: TextTemplate) -> str | None:
     slots = list(text.slots())
     return slots[0] if len(text.pieces) == 1 and slots else None
 

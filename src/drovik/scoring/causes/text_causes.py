@@ -7,7 +7,7 @@ from functools import lru_cache
 
 from rapidfuzz.distance import Levenshtein
 
-from drovik.scoring.alignment import Alignment, Step
+from drovik.scoring.alignment import Alignment, EditStep
 from drovik.scoring.causes.cause_table import (
     ANOTHER_VALUE,
     CUT_SHORT,
@@ -66,7 +66,7 @@ def _cut_short(aligned: Alignment) -> int | None:
     return None
 
 
-def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool) -> list[Finding]:
+def _within(where: str, steps: Sequence[EditStep], chars: int, words: int, cut: bool) -> list[Finding]:
     """What differs within two lines that go together."""
     found = []
     for number, step in enumerate(steps):
@@ -82,7 +82,7 @@ def _within(where: str, steps: Sequence[Step], chars: int, words: int, cut: bool
     return found
 
 
-def _begins_anew(steps: Sequence[Step], number: int) -> bool:
+def _begins_anew(steps: Sequence[EditStep], number: int) -> bool:
     """Whether a word differs only in its capital because the word that it follows was dropped or added."""
     step = steps[number]
     if step.kind != "replace" or step.wanted[0].casefold() != step.got[0].casefold() or number == 0:
@@ -90,7 +90,7 @@ def _begins_anew(steps: Sequence[Step], number: int) -> bool:
     return steps[number - 1].kind in ("delete", "insert") and step.wanted[0][1:] == step.got[0][1:]
 
 
-def _run_cause(step: Step) -> str:
+def _run_cause(step: EditStep) -> str:
     wanted, got = " ".join(step.wanted), " ".join(step.got)
     lost = [word for word in step.wanted if is_negation(word)]
     gained = [word for word in step.got if is_negation(word)]

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import Any, ClassVar, Literal
 
 from pydantic import Field
+from typing_extensions import override
 
 from drovik.scoring.json_pointer import value_at_pointer
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
@@ -45,24 +46,24 @@ class Boxes(Detection):
         assert isinstance(self._table, BoxesTable)
         return self._table
 
+    @override
     @property
     def enough(self) -> float:
-        """See `Detection.enough`."""
         return self._own.overlap
 
+    @override
     def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
-        """See `Detection.place_of`."""
         own = self._own
         if expected:
             return _read_box(raw, frame, own.expected_form, own.expected_axes, own.expected_scale, True)
         return _read_box(raw, frame, own.form, own.axes, own.scale, False)
 
+    @override
     def alike(self, wanted: Any, got: Any) -> float:
-        """See `Detection.alike`."""
         return overlap(wanted, got)
 
+    @override
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
-        """See `Detection.misreadings`."""
         form = self._own.form
         return self._other_readings(lambda axes, scale: _read_box(raw, frame, form, axes, scale, False))
 
@@ -136,21 +137,22 @@ class Points(Detection):
         assert isinstance(self._table, PointsTable)
         return self._table
 
+    @override
     @property
     def enough(self) -> float:
-        """See `Detection.enough`."""
         return 0.5
 
+    @override
     def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
-        """See `Detection.place_of`: a point, or where a box is expected, its corners."""
+        """A point, or where a box is expected, its corners."""
         own = self._own
         if expected:
             return _read_point(raw, frame, own.expected_axes, own.expected_scale, True)
         found = _read_point(raw, frame, own.axes, own.scale, False)
         return found if found is not None and len(found) == 1 else None
 
+    @override
     def alike(self, wanted: Any, got: Any) -> float:
-        """See `Detection.alike`."""
         (x, y) = got[0]
         if len(wanted) == 2:
             (x1, y1), (x2, y2) = wanted
@@ -159,8 +161,8 @@ class Points(Detection):
         away = math.dist(wanted[0], (x, y))
         return max(0.0, 1.0 - 0.5 * away / self._own.within)
 
+    @override
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
-        """See `Detection.misreadings`."""
         # One point says little: without the picture's size, any would be near some corner on another scale.
         sized = frame.size is not None
         found = self._other_readings(lambda axes, scale: _read_point(raw, frame, axes, scale, False), sized)

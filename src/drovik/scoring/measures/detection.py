@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import Field
+from typing_extensions import override
 
 from drovik.errors import Problem
 from drovik.heavy import np
@@ -109,9 +110,9 @@ class Detection(Measure):
         self._same = {folded(word): folded(label) for word, label in table.same_as.items()}
         self._labels: dict[str, int] = {}
 
+    @override
     @classmethod
     def make(cls, name: str, table: Any, task: Task, place: str, problems: list[Problem]) -> Measure | None:
-        """See `Measure.make`."""
         return cls(name, table, getattr(table, "score", "f1"))
 
     @abstractmethod
@@ -141,12 +142,13 @@ class Detection(Measure):
                 found.append((ANOTHER_SCALE, read(table.axes, scale)))
         return found
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return value_at_pointer(expected, self._table.at)
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`. An empty list is an expected output."""
+        """An empty list is an expected output."""
         if not isinstance(expected, list):
             return f"{shown(expected)[:60]} is not a list of places", "write a list, [] where nothing is to be found"
         for number, raw in enumerate(expected):
@@ -154,8 +156,8 @@ class Detection(Measure):
                 return f"{shown(raw)[:60]} (element {number}) has no place that can be read", "see docs/measures/"
         return None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`."""
         frames = frames_of(said.pictures) or [Frame()]
         wanted = [one for raw in expected if (one := self._thing(raw, frames, True)) is not None]
         value = value_at_pointer(answer, self._table.at)
@@ -288,26 +290,28 @@ class Detection(Measure):
             return PLACE_TOO_FAR_OFF, max(near, key=lambda column: alike[row, column])
         return NOT_FOUND, None
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`. Where nothing is to be found, it is one thing found where nothing is."""
+        """Where nothing is to be found, it is one thing found where nothing is."""
         wanted = [one for raw in expected if (one := self._thing(raw, [Frame()], True)) is not None]
         finding = Finding(self._table.at, shown(expected)[:120], "nothing", why)
         score = self._scored(wanted, [], self._match(wanted, []), int(not wanted), (finding,))
         return score._replace(value=0.0)
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         wanted = [one for raw in expected if (one := self._thing(raw, [Frame()], True)) is not None]
         sure = [one._replace(confidence=1.0) for one in wanted]
         return self._scored(wanted, sure, self._match(wanted, sure), 0, ())
 
+    @override
     def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
-        """See `Measure.leaf_rows`: without what average precision needs."""
+        """Without what average precision needs."""
         return as_rows([one.statistics[:SIZE] for one in scores])
 
+    @override
     @property
     def is_weighed(self) -> bool:
-        """See `Measure.is_weighed`."""
         return self._score in ("ap", "ap50")
 
     def score_of(self, totals: Floats) -> Floats:
@@ -316,8 +320,9 @@ class Detection(Measure):
             return share(totals[..., OVERLAP], totals[..., MET] + totals[..., LEFT])
         return self.figures(totals)["F1"]
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. A precision or recall of nothing is 1."""
+        """A precision or recall of nothing is 1."""
         met, extra, left = totals[..., MET], totals[..., EXTRA], totals[..., LEFT]
         return {
             "precision": share(met, met + extra),
@@ -326,8 +331,9 @@ class Detection(Measure):
             "mean overlap of what was found": share(totals[..., OVERLAP], met, 0.0),
         }
 
+    @override
     def weighed(self, scores: Sequence[CaseScore]) -> dict[str, Weighing]:
-        """See `Measure.weighed`: average precision, at an overlap of one half, and in the mean from there to .95."""
+        """Average precision, at an overlap of one half, and in the mean from there to. 95."""
         if not isinstance(self._table, OverlapTable):
             return {}
         found = self._found(scores)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import Field
+from typing_extensions import override
 
 from drovik.errors import Problem
 from drovik.heavy import np
@@ -15,7 +16,7 @@ from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.value_causes import value_causes
 from drovik.scoring.json_pointer import is_absent, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, share
-from drovik.scoring.rules.nested import Leaf, Node, compare
+from drovik.scoring.rules.nested import FieldNode, Leaf, compare
 from drovik.scoring.rules.rule import OUTCOMES, AbsentValue, AnyValue
 from drovik.scoring.rules.rule_table import read_nodes
 
@@ -45,7 +46,7 @@ class Fields(Measure):
     table_type: ClassVar[type[Frozen]] = FieldsTable
     shares: ClassVar[frozenset[str]] = frozenset(("whole records right",))
 
-    def __init__(self, name: str, nodes: Sequence[Node], score: str) -> None:
+    def __init__(self, name: str, nodes: Sequence[FieldNode], score: str) -> None:
         super().__init__(name, "F1 over fields" if score == "f1" else "whole records right", score == "record")
         self.nodes = tuple(nodes)
         self._score = score
@@ -54,19 +55,19 @@ class Fields(Measure):
         self._right = CaseScore((*(1.0, 0.0, 0.0, 0.0, 0.0) * len(self.nodes), 1.0, 1.0), 1.0)
         self._plain = [not node.below and not isinstance(node.rule, AbsentValue | AnyValue) for node in self.nodes]
 
+    @override
     @classmethod
     def make(cls, name: str, table: FieldsTable, task: Task, place: str, problems: list[Problem]) -> Fields | None:
-        """See `Measure.make`."""
         before = len(problems)
         nodes = read_nodes(table.fields, task.file, f"{place}.fields", problems)
         return cls(name, nodes, table.score) if len(problems) == before else None
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return expected
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         for node in self.nodes:
             for what, place, name in node.check_expected(value_at_pointer(expected, node.place)):
                 return (
@@ -75,8 +76,9 @@ class Fields(Measure):
                 )
         return None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. The statistics: five counts a field, then whole records right, and cases."""
+        """The statistics: five counts a field, then whole records right, and cases."""
         if self._are_same(answer, expected):
             return self._right
         counts = [0.0] * (_SIZE * len(self.nodes) + 2)
@@ -140,17 +142,18 @@ class Fields(Measure):
                     found[leaf.where] = leaf.wanted
         return found
 
+    @override
     def traits(self, expected: Any) -> frozenset[str]:
-        """See `Measure.traits`: the values that are more than a digit."""
+        """The values that are more than a digit."""
         values = self._expected_values(expected)
         return frozenset([f"{place} {value}" for place, value in values.items() if len(str(value)) > 1])
 
+    @override
     def traits_of(self, answer: Any) -> frozenset[str]:
-        """See `Measure.traits_of`."""
         return self.traits(answer)
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         best = self.best(expected).statistics
         counts = [0.0] * len(best)
         for number in range(len(self.nodes)):
@@ -158,8 +161,9 @@ class Fields(Measure):
         counts[-1] = 1.0
         return CaseScore(tuple(counts), 0.0, (Finding("", shown(expected), "nothing", why),))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`: every leaf that is expected, and nothing else."""
+        """Every leaf that is expected, and nothing else."""
         counts = [0.0] * (_SIZE * len(self.nodes))
         for number, node in enumerate(self.nodes):
             wanted = value_at_pointer(expected, node.place)
@@ -184,8 +188,9 @@ class Fields(Measure):
     def _counts(self, totals: Floats) -> Floats:
         return totals[..., :-2].reshape(*totals.shape[:-1], len(self.nodes), _SIZE)
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. A precision or recall of nothing is 1."""
+        """A precision or recall of nothing is 1."""
 
         weights = np.array([node.rule.weight for node in self.nodes])
         counts = (self._counts(totals) * weights[:, None]).sum(axis=-2)
@@ -198,8 +203,8 @@ class Fields(Measure):
             "whole records right": share(totals[..., -2], totals[..., -1], 0.0),
         }
 
+    @override
     def tables(self, totals: Floats) -> tuple[Table, ...]:
-        """See `Measure.tables`."""
         counts = self._counts(totals)
         rows = tuple((node.name, tuple(float(one) for one in counts[n])) for n, node in enumerate(self.nodes))
         right, wrong = counts[:, 0] + counts[:, 1], counts[:, 2]

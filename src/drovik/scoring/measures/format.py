@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 import regex
 from pydantic import BaseModel, Field, field_validator
+from typing_extensions import override
 
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
 
-class Span(Frozen):
+class LengthSpan(Frozen):
     """From how many to how many, both included."""
 
     least: int = Field(default=0, ge=0)
@@ -65,11 +66,11 @@ class FormTable(Frozen):
     """
 
     at: Pointer | None = None
-    words: Span | None = None
-    sentences: Span | None = None
-    characters: Span | None = None
-    lines: Span | None = None
-    items: Span | None = None
+    words: LengthSpan | None = None
+    sentences: LengthSpan | None = None
+    characters: LengthSpan | None = None
+    lines: LengthSpan | None = None
+    items: LengthSpan | None = None
     counts: dict[str, Pattern] = {}
     forbidden: dict[str, str] = {}
     language: str | None = None
@@ -113,9 +114,9 @@ class Format(Measure):
         self._table = table
         self.demands = tuple(one.name for one in self._looked_at("", UNTOLD))
 
+    @override
     @classmethod
     def make(cls, name: str, table: FormTable, task: Task, place: str, problems: list[Problem]) -> Format | None:
-        """See `Measure.make`."""
         if table.language is not None and table.language not in LANGUAGES:
             what = f"'{table.language}' is not a language that can be recognised"
             problems.append(Problem(what, known_words(table.language, LANGUAGES), task.file, f"{place}.language"))
@@ -127,16 +128,17 @@ class Format(Measure):
             return None
         return made
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`: a form is demanded whatever is expected."""
+        """A form is demanded whatever is expected."""
         return ABSENT if expected is ABSENT else True
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         return None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`."""
         if self._table.at is not None:
             found = value_at_pointer(answer, self._table.at)
             text = found if isinstance(found, str) else ""
@@ -177,25 +179,25 @@ class Format(Measure):
             found.append(FormatCheck("only_json", "nothing but JSON", said.how or "bare", _around(text, said.how)))
         return found
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         found = Finding("", "a valid answer", "nothing", why)
         return CaseScore((*[0.0] * (len(self.demands) + 1), 1.0), 0.0, (found,))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         return CaseScore((1.0,) * (len(self.demands) + 2), 1.0)
 
     def score_of(self, totals: Floats) -> Floats:
         """Demands met over demands made."""
         return share(totals[..., :-2].sum(axis=-1), totals[..., -1] * len(self.demands), 0.0)
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`."""
         return {"answers that meet all": share(totals[..., -2], totals[..., -1], 0.0)}
 
+    @override
     def tables(self, totals: Floats) -> tuple[Table, ...]:
-        """See `Measure.tables`."""
         rows = tuple((name, (float(totals[n] / totals[-1]),)) for n, name in enumerate(self.demands))
         return (Table("each demand", ("met",), rows, shares=True),)
 
@@ -231,7 +233,7 @@ def _size(name: str, text: str) -> int:
     return len(_ITEM.findall(text)) if name == "items" else len(text.strip())
 
 
-def _spanned(name: str, span: Span, size: int) -> FormatCheck:
+def _spanned(name: str, span: LengthSpan, size: int) -> FormatCheck:
     cause = None
     if size < span.least:
         cause = TOO_SHORT

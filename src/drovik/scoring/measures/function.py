@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import Field, field_validator
+from typing_extensions import override
 
 from drovik.errors import Problem
 from drovik.project.tasks import Task
@@ -85,11 +86,11 @@ class Function(Measure):
         super().__init__(name, f"function {table.call}", binary=False)
         self._table, self._process = table, process
 
+    @override
     @classmethod
     def make(
         cls, name: str, table: FunctionTable, task: Task, place: str, problems: list[Problem]
     ) -> Function | None:
-        """See `Measure.make`."""
         return cls(name, table)
 
     def trusted(self, folder: Path) -> Function:
@@ -101,16 +102,18 @@ class Function(Measure):
         """Whether a person said that it may."""
         return self._process is not None
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return value_at_pointer(expected, self._table.at)
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`: that is the function's own affair."""
+        """That is the function's own affair."""
         return None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. The statistics: what the function says, and cases.
+        """The statistics: what the function says, and cases.
 
         :raises CannotScore: where the function fails, takes too long, or says no number from 0 to 1.
         """
@@ -127,12 +130,12 @@ class Function(Measure):
             findings = (Finding(self._table.at, shown(expected), shown(got), BELOW_THE_WANTED_SCORE),)
         return CaseScore((float(score), 1.0), float(score), findings)
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         return CaseScore((0.0, 1.0), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         return CaseScore((1.0, 1.0), 1.0)
 
     def score_of(self, totals: Floats) -> Floats:

@@ -6,6 +6,8 @@ import re
 from collections import Counter
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
+from typing_extensions import override
+
 from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
@@ -57,17 +59,17 @@ class Items(Measure):
         self._table = table
         self._same = {self._plain(word): self._plain(item) for word, item in table.same_as.items()}
 
+    @override
     @classmethod
     def make(cls, name: str, table: ItemsTable, task: Task, place: str, problems: list[Problem]) -> Items | None:
-        """See `Measure.make`."""
         return cls(name, table)
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return value_at_pointer(expected, self._table.at)
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         if isinstance(expected, list | dict) and self._read(expected) is not None:
             return None
         remedy = 'write it like ["key", "2 gloves"], {"glove": 2}, or [{"item": "glove", "count": 2}]'
@@ -113,8 +115,8 @@ class Items(Measure):
                 return self._name(words[1]), number
         return (self._name(one), 1) if one.strip() else None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`."""
         wanted = self._read(expected) or Counter()
         read = self._read(value_at_pointer(answer, self._table.at))
         got = read if read is not None else Counter()
@@ -140,14 +142,14 @@ class Items(Measure):
         row = (met, got.total() - met, wanted.total() - met, off, len(both), float(right), 1.0)
         return CaseScore(tuple(float(one) for one in row), value, findings)
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         wanted = self._read(expected) or Counter()
         score = self._scored(wanted, Counter(), (Finding(self._table.at, shown(expected), "nothing", why),))
         return CaseScore((*score.statistics[:EXACT], 0.0, 1.0), 0.0, score.findings)
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         wanted = self._read(expected) or Counter()
         return self._scored(wanted, wanted, ())
 
@@ -155,8 +157,9 @@ class Items(Measure):
         """F1 = 2 met / (2 met + too many + left out); 1 where nothing was expected and nothing came."""
         return self.figures(totals)[self.what]
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. The count error is the mean difference of counts over the kinds that were met."""
+        """The count error is the mean difference of counts over the kinds that were met."""
         met, extra, left = totals[..., MET], totals[..., TOO_MANY], totals[..., LEFT_OUT]
         found = {
             "precision": share(met, met + extra),

@@ -7,6 +7,7 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import Field
+from typing_extensions import override
 
 from drovik.errors import Problem
 from drovik.project.tasks import Task, is_shown_first, judged_id
@@ -64,9 +65,9 @@ class Judge(Measure):
         people = (value_at_pointer(review, table.at) for one, review in reviews.items() if one in said)
         self.beside_people = tuple((_word(one), _word(other)) for one, other in zip(places, people, strict=True))
 
+    @override
     @classmethod
     def make(cls, name: str, table: JudgeTable, task: Task, place: str, problems: list[Problem]) -> Judge | None:
-        """See `Measure.make`."""
         if any(not 0 <= one <= 1 for one in table.worth.values()):
             problems.append(Problem("a verdict is worth from 0 to 1", "correct it", task.file, f"{place}.worth"))
             return None
@@ -89,16 +90,18 @@ class Judge(Measure):
         """The measure with the judge's valid answers, and what people said, by the id of the judged answer."""
         return Judge(self.name, self._table, verdicts, reviews)
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`: a judge may do without."""
+        """A judge may do without."""
         return ABSENT if expected is ABSENT else expected
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         return None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. The statistics: what the verdict is worth, and cases.
+        """The statistics: what the verdict is worth, and cases.
 
         :raises CannotScore: where the judge said nothing of this answer that could be read.
         """
@@ -127,12 +130,12 @@ class Judge(Measure):
             return float((word == "first") == is_first)
         return None if self._table.worth else WORTH.get(word)
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         return CaseScore((0.0, 1.0), 0.0, (Finding("", "right", "nothing", why),))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         return CaseScore((1.0, 1.0), 1.0)
 
     def score_of(self, totals: Floats) -> Floats:

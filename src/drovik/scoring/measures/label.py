@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from typing_extensions import override
+
 from drovik.errors import Problem, known_words
 from drovik.heavy import np
 from drovik.project.tasks import Task, labels_of
@@ -72,9 +74,9 @@ class Label(Measure):
         self._seen: dict[tuple[Any, ...], CaseScore] = {}
         self._paths = confusion.path_counts(self.labels, table.parts) if table.parts else None
 
+    @override
     @classmethod
     def make(cls, name: str, table: LabelTable, task: Task, place: str, problems: list[Problem]) -> Measure | None:
-        """See `Measure.make`."""
 
         labels = labels_of({"labels": table.labels, "at": table.at}, task.schema)
         before = len(problems)
@@ -83,19 +85,20 @@ class Label(Measure):
             return None
         return ManyLabels(name, labels, table) if table.many else Label(name, labels, table)
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         found = value_at_pointer(expected, self._table.at)
         return self._table.none if found is None and self._table.none is not None else found
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         if number_of(expected, self._index, self._table) is not None:
             return None
         return f"{expected!r} is not a label of the task", known_words(str(expected), self.labels)
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. The statistics: row and column of the confusion matrix, and confidence."""
+        """The statistics: row and column of the confusion matrix, and confidence."""
         got = value_at_pointer(answer, self._table.at)
         sure = value_at_pointer(answer, self._table.confidence) if self._table.confidence is not None else None
         if isinstance(got, _NOT_KEPT) or isinstance(sure, _NOT_HASHED):
@@ -149,8 +152,9 @@ class Label(Measure):
             got = next((one for one in got if isinstance(one, str)), None)
         return label_cause(self.labels[row], got, self.labels, self._fold, self._table.same_as, self._table.parts)
 
+    @override
     def cause_as_read(self, where: str, expected: Any, got: Any) -> str | None:
-        """See `Measure.cause_as_read`: a label in another way of writing, or another word for it."""
+        """A label in another way of writing, or another word for it."""
         if where != self._table.at or not isinstance(got, str):
             return None
         cause = label_cause(self.labels[self._row(expected)], got, self.labels, str.strip, self._table.same_as)
@@ -166,14 +170,14 @@ class Label(Measure):
         farthest = max(row, len(self.labels) - 1 - row, 1)
         return 1.0 - abs(row - column) / farthest
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         row = self._row(expected)
         found = Finding(self._table.at, str(expected), "nothing", why)
         return CaseScore((row, len(self.labels)), 0.0, (found,))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         row = self._row(expected)
         return CaseScore((row, row), 1.0)
 
@@ -208,8 +212,8 @@ class Label(Measure):
             return confusion.path_scores(matrix, self._paths)[2]
         return _FIGURES[name](matrix)
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`."""
         matrix = self._matrix(totals)
         found = {SCORES[name]: figure(matrix) for name, figure in _FIGURES.items() if name != "closeness"}
         if self._table.ordered:
@@ -228,8 +232,8 @@ class Label(Measure):
             found["Brier score"] = calibration.brier(rest)
         return found
 
+    @override
     def tables(self, totals: Floats) -> tuple[Table, ...]:
-        """See `Measure.tables`."""
         matrix = self._matrix(totals)
         precision, recall, f1 = confusion.per_label(matrix)
         each = tuple(

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from typing_extensions import override
+
 from drovik.errors import Problem, known_words
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
@@ -49,12 +51,12 @@ class ManyLabels(Measure):
         """`Label.make` makes it."""
         raise NotImplementedError
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return value_at_pointer(expected, self._table.at)
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         if not isinstance(expected, list):
             return f"{shown(expected)} is not a list of labels", "write it like [] or [" + f'"{self.labels[0]}"]'
         for one in expected:
@@ -62,8 +64,9 @@ class ManyLabels(Measure):
                 return f"{one!r} is not a label of the task", known_words(str(one), self.labels)
         return None
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. One word alone is a list of one."""
+        """One word alone is a list of one."""
         got = value_at_pointer(answer, self._table.at)
         words = [got] if isinstance(got, str) and got.strip() else got if isinstance(got, list) else []
         numbers = [number_of(one, self._index, self._table) for one in words]
@@ -111,14 +114,14 @@ class ManyLabels(Measure):
         value = float(right) if self.binary or not below else 2 * both / below
         return CaseScore((*row, float(right), jaccard, outside, 1.0), value, findings)
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         wanted = {number_of(one, self._index, self._table) for one in expected}
         score = self._scored(wanted, set(), 0, (Finding(self._table.at, shown(expected), "nothing", why),))
         return CaseScore((*score.statistics[:-4], 0.0, 0.0, 0.0, 1.0), 0.0, score.findings)
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         wanted = {number_of(one, self._index, self._table) for one in expected}
         return self._scored(wanted, wanted, 0, ())
 
@@ -129,8 +132,9 @@ class ManyLabels(Measure):
     def _counts(self, totals: Floats) -> Floats:
         return totals[..., :-4].reshape(*totals.shape[:-1], len(self.labels), 3)
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. Words outside the list are labels too many in micro precision."""
+        """Words outside the list are labels too many in micro precision."""
         counts = self._counts(totals)
         hits, extra, left = (counts[..., n] for n in range(3))
         f1 = share(2 * hits, 2 * hits + extra + left, 0.0)
@@ -146,8 +150,8 @@ class ManyLabels(Measure):
             "macro F1": share((f1 * present).sum(axis=-1), present.sum(axis=-1)),
         }
 
+    @override
     def tables(self, totals: Floats) -> tuple[Table, ...]:
-        """See `Measure.tables`."""
         counts = self._counts(totals)
         rows = tuple((label, tuple(float(one) for one in counts[n])) for n, label in enumerate(self.labels))
         return (Table("each label", ("right", "too many", "left out"), rows),)

@@ -7,6 +7,8 @@ import binascii
 import io
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
+from typing_extensions import override
+
 from drovik.heavy import Image, np
 from drovik.images.layout import Map
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
@@ -54,21 +56,22 @@ class Regions(Detection):
     kind: ClassVar[str] = "regions"
     table_type: ClassVar[type[RegionsTable]] = RegionsTable
 
+    @override
     @property
     def enough(self) -> float:
-        """See `Detection.enough`."""
         assert isinstance(self._table, RegionsTable)
         return self._table.overlap
 
+    @override
     def place_of(self, raw: Any, frame: Frame, expected: bool) -> Any:
-        """See `Detection.place_of`."""
         own = self._table
         if isinstance(raw, dict):
             return _masked(raw, frame, expected)
         return _polygon(raw, frame, *_told(own, expected), expected)
 
+    @override
     def alike(self, wanted: Any, got: Any) -> float:
-        """See `Detection.alike`: intersection over union, of cells of a grid over both."""
+        """Intersection over union, of cells of a grid over both."""
         return overlap(wanted, got)
 
 

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from rapidfuzz.distance import LCSseq
+from typing_extensions import override
 
 from drovik.errors import Problem
 from drovik.heavy import np
@@ -16,7 +17,7 @@ from drovik.scoring.causes.cause_table import OTHER_WORDS
 from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, share
-from drovik.scoring.measures.text import Normalization
+from drovik.scoring.measures.transcript import Normalization
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -53,30 +54,30 @@ class Similarity(Measure):
         super().__init__(name, WHATS[table.score], binary=False)
         self._table = table
 
+    @override
     @classmethod
     def make(
         cls, name: str, table: SimilarityTable, task: Task, place: str, problems: list[Problem]
     ) -> Similarity | None:
-        """See `Measure.make`."""
         return cls(name, table)
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return value_at_pointer(expected, self._table.at)
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         texts = expected if isinstance(expected, list) else [expected]
         if texts and all(isinstance(one, str) and one.strip() for one in texts):
             return None
         return f"{shown(expected)[:60]} is not a reference text", "give a text, or a list of texts"
 
+    @override
     def language_of(self, expected: Any) -> str | None:
-        """See `Measure.language_of`."""
         return language_of(_references(expected)[0])
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`."""
         got = value_at_pointer(answer, self._table.at)
         text = got if isinstance(got, str) else ""
         scored = [self._beside(text, reference) for reference in _references(expected)]
@@ -93,14 +94,14 @@ class Similarity(Measure):
         value = {"token_f1": token, "rouge_l": rouge, "chrf": _chrf(counts)}[self._table.score]
         return CaseScore((token, rouge, 1.0, *counts), value)
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         reference = _references(expected)[0]
         nothing = self._beside("", reference)
         return nothing._replace(findings=(Finding(self._table.at, reference, "nothing", why),))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         reference = _references(expected)[0]
         return self._beside(reference, reference)
 
@@ -108,8 +109,9 @@ class Similarity(Measure):
         """The figure that `score` names."""
         return self.figures(totals)[self.what]
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. chrF is that of the summed counts."""
+        """chrF is that of the summed counts."""
 
         counts = totals[..., 3:].reshape(*totals.shape[:-1], ORDERS, 3)
         common, said, wanted = (counts[..., n] for n in range(3))

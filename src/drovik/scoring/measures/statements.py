@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
+from typing_extensions import override
+
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
@@ -24,7 +26,7 @@ from drovik.scoring.causes.cause_table import (
 from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language import english
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, Trace, share
-from drovik.scoring.mentions import Mention, Phrase, Statement, Text, head_noun, is_statement, statement_of
+from drovik.scoring.mentions import Mention, ParsedText, Phrase, Statement, head_noun, is_statement, statement_of
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -80,11 +82,11 @@ class Statements(Measure):
         self._stems = [{phrase.stems for phrase in one.phrases} for one in self._vocabulary]
         self._beyond = [statement_of(one) for one in table.beyond] if isinstance(table.beyond, list) else []
 
+    @override
     @classmethod
     def make(
         cls, name: str, table: StatementsTable, task: Task, place: str, problems: list[Problem]
     ) -> Statements | None:
-        """See `Measure.make`."""
         for key in ("vocabulary", "beyond"):
             words = getattr(table, key)
             for one in words if isinstance(words, list) else ():
@@ -93,8 +95,9 @@ class Statements(Measure):
                     return None
         return cls(name, table)
 
+    @override
     def informed(self, expected: Sequence[Any]) -> Measure:
-        """See `Measure.informed`: the vocabulary is every thing that some case's statements name."""
+        """The vocabulary is every thing that some case's statements name."""
         if self._table.vocabulary != "cases":
             return self
         known: dict[str, Statement] = {}
@@ -105,12 +108,12 @@ class Statements(Measure):
                     known.setdefault(things.text, things)
         return Statements(self.name, self._table, tuple(known.values())) if known else self
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return expected if isinstance(expected, dict) and any(key in expected for key in KEYS) else ABSENT
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`."""
         remedy = 'write it like {"must": ["red", ["cap", "hat"]], "may": ["tag"], "must_not": ["umbrella"]}'
         unknown = sorted(set(expected) - set(KEYS))
         if unknown:
@@ -123,12 +126,14 @@ class Statements(Measure):
             return "there is no statement in it", remedy
         return None
 
+    @override
     def language_of(self, expected: Any) -> str | None:
-        """See `Measure.language_of`: statements are matched in English."""
+        """Statements are matched in English."""
         return "en"
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. The statistics: the numbers that are named at the head of this module."""
+        """The statistics: the numbers that are named at the head of this module."""
         read = self._read(answer, expected)
         row = [0.0] * SIZE
         findings = []
@@ -139,15 +144,15 @@ class Statements(Measure):
                 findings.append(one.finding)
         return CaseScore(tuple(row), self._value(row), tuple(findings))
 
+    @override
     def traces(self, answer: Any, expected: Any) -> tuple[Trace, ...]:
-        """See `Measure.traces`."""
         return tuple(one.trace for one in self._read(answer, expected))
 
     def _read(self, answer: Any, expected: Any) -> list[_Read]:
         """Every statement, invented thing and statement beyond the picture, with the words that say it."""
         found = value_at_pointer(answer, self._table.at)
         plain = found if isinstance(found, str) else ""
-        text = Text(plain)
+        text = ParsedText(plain)
         must, may, must_not = (_statements(expected, key) for key in KEYS)
         read = [_required(one, text.best(one)) for one in must]
         read += [_allowed(one, text.best(one)) for one in may]
@@ -156,7 +161,7 @@ class Statements(Measure):
         read += self._beyond_picture(plain, text, (*must, *may, *must_not))
         return read
 
-    def _invented(self, text: Text, known: Sequence[Statement]) -> list[_Read]:
+    def _invented(self, text: ParsedText, known: Sequence[Statement]) -> list[_Read]:
         """Things of the vocabulary that a text names and that no statement of the case is about."""
         own = {phrase.stems for statement in known for phrase in _phrases(statement)}
         words = {stem for statement in known for phrase in _phrases(statement) for stem in phrase.every_stem}
@@ -170,7 +175,7 @@ class Statements(Measure):
                 found.append(_Read(Trace("invented", statement.text, mention.words), (INVENTED,), finding))
         return found
 
-    def _beyond_picture(self, plain: str, text: Text, known: Sequence[Statement]) -> list[_Read]:
+    def _beyond_picture(self, plain: str, text: ParsedText, known: Sequence[Statement]) -> list[_Read]:
         """Sentences that say what no picture can show; what statements are about is left to them."""
         if self._table.beyond is False:
             return []
@@ -197,16 +202,17 @@ class Statements(Measure):
 
         return float(self.score_of(np.array(row)))
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         must, must_not = _statements(expected, "must"), _statements(expected, "must_not")
         row = [0.0] * SIZE
         row[MUST], row[MUST_NOT], row[MAY] = len(must), len(must_not), len(_statements(expected, "may"))
         shown = ", ".join(one.text for one in must) or "nothing of what it must not"
         return CaseScore(tuple(row), 0.0, (Finding("", shown, "nothing", why),))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`: all that must be said, nothing that must not be."""
+        """All that must be said, nothing that must not be."""
         row = [0.0] * SIZE
         row[MET] = row[MUST] = len(_statements(expected, "must"))
         row[KEPT] = row[MUST_NOT] = len(_statements(expected, "must_not"))
@@ -220,8 +226,9 @@ class Statements(Measure):
         right = totals[..., MET] + totals[..., KEPT]
         return share(right, totals[..., MUST] + totals[..., MUST_NOT] + totals[..., INVENTED] + totals[..., BEYOND])
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. A share of no statements is 1.
+        """A share of no statements is 1.
 
         Precision: of what was said of the statements, the share that is required or allowed.
         """
@@ -236,8 +243,8 @@ class Statements(Measure):
             "F1 over statements": share(2 * precision * recall, precision + recall, 0.0),
         }
 
+    @override
     def tables(self, totals: Floats) -> tuple[Table, ...]:
-        """See `Measure.tables`."""
         met, must, kept, must_not, also, may, contradicted, invented, beyond = (float(one) for one in totals)
         rows = (
             ("required", (met, must - met, contradicted)),

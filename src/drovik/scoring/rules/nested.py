@@ -8,6 +8,7 @@ from typing import Any, Literal, NamedTuple
 
 from pydantic import Field
 from rapidfuzz.distance import Levenshtein
+from typing_extensions import override
 
 from drovik.heavy import np
 from drovik.scoring.json_pointer import ABSENT, is_absent, shown, value_at_pointer
@@ -41,8 +42,8 @@ class List(Rule):
         """Not asked: a list is compared leaf by leaf."""
         return same_json(expected, got)
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if isinstance(expected, list) else "is not a list"
 
 
@@ -56,13 +57,13 @@ class Leaf(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Node:
+class FieldNode:
     """A field with its place within its parent, its rule, and what is below: a record's fields, or a list's item."""
 
     name: str
     place: str
     rule: Rule
-    below: tuple[Node, ...] = ()
+    below: tuple[FieldNode, ...] = ()
 
     @property
     def is_list(self) -> bool:
@@ -86,7 +87,7 @@ class Node:
                     yield what, self.place + place, name
 
 
-def compare(node: Node, wanted: Any, got: Any, where: str) -> list[Leaf]:
+def compare(node: FieldNode, wanted: Any, got: Any, where: str) -> list[Leaf]:
     """Every leaf of a field: what was expected, what came, and what to call that.
 
     :param where: the field's own place.
@@ -117,7 +118,7 @@ def _outcome(rule: Rule, wanted: Any, got: Any) -> Outcome:
     return rule.outcome(wanted, got)
 
 
-def _compare_lists(node: Node, wanted: Any, got: Any, where: str) -> list[Leaf]:
+def _compare_lists(node: FieldNode, wanted: Any, got: Any, where: str) -> list[Leaf]:
     if wanted == [] and got == []:
         return [Leaf(where, "correct", wanted, got)]
     if wanted == [] and is_absent(got):
@@ -140,13 +141,13 @@ def _compare_lists(node: Node, wanted: Any, got: Any, where: str) -> list[Leaf]:
     return [leaf for leaf in leaves if leaf.outcome != "rightly absent"]
 
 
-def _invented(item: Node, value: Any, where: str) -> list[Leaf]:
+def _invented(item: FieldNode, value: Any, where: str) -> list[Leaf]:
     """Every leaf of an element that nothing expected; one at least, whatever it is."""
     found = [leaf for leaf in compare(item, ABSENT, value, where) if leaf.outcome == "invented"]
     return found or [Leaf(where, "invented", ABSENT, value)]
 
 
-def _pairs(item: Node, wanted: Sequence[Any], got: Sequence[Any], kept: bool) -> dict[int, int]:
+def _pairs(item: FieldNode, wanted: Sequence[Any], got: Sequence[Any], kept: bool) -> dict[int, int]:
     """Which element goes with which, by their numbers: the pairing whose likenesses come to most."""
     if list(wanted) == list(got):
         return {number: number for number in range(len(wanted))}
@@ -164,7 +165,7 @@ def _pairs(item: Node, wanted: Sequence[Any], got: Sequence[Any], kept: bool) ->
     return {int(row): int(column) for row, column in zip(rows, columns, strict=True) if alike[row, column] > 0}
 
 
-def _likeness(item: Node, wanted: Any, got: Any) -> float:
+def _likeness(item: FieldNode, wanted: Any, got: Any) -> float:
     """How well two elements go together, 0 to 1: of records the share of leaves that are right, of values how alike
     they are written.
     """

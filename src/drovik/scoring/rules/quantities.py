@@ -12,6 +12,7 @@ from functools import lru_cache
 from typing import Any, Literal
 
 from pydantic import Field
+from typing_extensions import override
 
 from drovik.scoring.rules.rule import Rule
 from drovik.scoring.rules.text_rules import partial_date, read_date
@@ -160,8 +161,8 @@ class Number(Rule):
     share: float = Field(default=0.0, ge=0)
     unit: str | None = None
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         wanted, said = self._number(expected), self._number(got)
         return wanted is not None and said is not None and close(said, wanted, self.tolerance, self.share)
 
@@ -176,8 +177,8 @@ class Number(Rule):
         (kind, size), (wanted_kind, wanted_size) = UNITS[unit], UNITS[self.unit.lower()]
         return readings[0] * size / wanted_size if kind == wanted_kind else None
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         if self.unit is not None and self.unit.lower() not in UNITS:
             return f"cannot be compared in '{self.unit}', which is not a known unit"
         return None if self._number(expected) is not None else "is not a number"
@@ -194,8 +195,8 @@ class Amount(Rule):
     decimal: Literal[",", "."] | None = None
     currency: str | None = None
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         wanted, words = one_numeral(expected)
         said, said_words = one_numeral(got, self.decimal)
         if not wanted or not said:
@@ -205,8 +206,8 @@ class Amount(Rule):
             return False
         return any(close(number, wanted[0], self.tolerance) for number in said)
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if one_numeral(expected)[0] else "is not an amount"
 
 
@@ -219,16 +220,16 @@ class Date(Rule):
     day_first: bool = True
     partial: bool = False
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         said = self._read(got)
         return said is not None and said == self._read(expected)
 
     def _read(self, value: Any) -> object:
         return partial_date(value, self.day_first) if self.partial else read_date(value, self.day_first)
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         if self._read(expected) is not None:
             return None
         return "is not a date" if self.partial else "is not a whole date"
@@ -240,8 +241,8 @@ _TIME = re.compile(r"(\d{1,2})(?:[:.h](\d{2}))?(?:[:.](\d{2}))?\s*([ap])?\.?m?\.
 class Time(Rule):
     """The same time of day: 14:05, 14.05, 2:05 pm. Seconds count only where both give them."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         wanted, said = _time(expected), _time(got)
         if wanted is None or said is None:
             return False
@@ -249,8 +250,8 @@ class Time(Rule):
             return (wanted[0].hour, wanted[0].minute) == (said[0].hour, said[0].minute)
         return wanted[0] == said[0]
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if _time(expected) is not None else "is not a time of day"
 
 

@@ -6,6 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 from rapidfuzz.distance import Levenshtein
+from typing_extensions import override
 
 from drovik.project.toml_files import Frozen
 from drovik.scoring.json_pointer import Pointer
@@ -38,40 +39,40 @@ class Rule(Frozen):
 class Exact(Rule):
     """The same JSON value: 1 and 1.0 are the same, 1 and true are not, members may be in any order."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return same_json(expected, got)
 
 
-class Text(Rule):
+class TextRule(Rule):
     """The same text but for letter case, spaces and, where they are false, accents, punctuation and so on."""
 
     case: bool = False
     accents: bool = True
     punctuation: bool = True
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return isinstance(got, str) and self.folded(str(expected)) == self.folded(got)
 
     def folded(self, text: str) -> str:
         """A text without what does not count."""
         return folded(text, case=self.case, accents=self.accents, punctuation=self.punctuation)
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if isinstance(expected, str) else "is not a text"
 
 
-class NearText(Text):
+class NearText(TextRule):
     """A text that is nearly the same: the share of characters that stand (1 less Levenshtein's distance over the
     longer length) is at least `least`. What is not quite the same is reported as near.
     """
 
     least: float = Field(default=0.9, gt=0, lt=1)
 
+    @override
     def outcome(self, expected: Any, got: Any) -> Outcome:
-        """See `Rule.outcome`."""
 
         if not isinstance(got, str):
             return "wrong"
@@ -80,21 +81,21 @@ class NearText(Text):
             return "correct"
         return "near" if Levenshtein.normalized_similarity(one, other) >= self.least else "wrong"
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return self.outcome(expected, got) != "wrong"
 
 
 class Code(Rule):
     """The same letters and digits, whatever stands between them: `SK-11 04` is `sk1104`."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         plain = isinstance(got, str | int) and not isinstance(got, bool)
         return plain and _letters(str(expected)) == _letters(str(got))
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if isinstance(expected, str | int) and _letters(str(expected)) else "has no letters or digits"
 
 
@@ -104,8 +105,8 @@ class OneOf(Rule):
     values: list[str] = Field(min_length=1)
     same_as: dict[str, str] = {}
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return isinstance(got, str) and self._known(got) == self._known(str(expected)) is not None
 
     def _known(self, text: str) -> str | None:
@@ -113,8 +114,8 @@ class OneOf(Rule):
         plain = others.get(folded(text), folded(text))
         return plain if plain in {folded(value) for value in self.values} else None
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if isinstance(expected, str) and self._known(expected) else "is none of the values"
 
 
@@ -134,29 +135,29 @@ _YES = {
 class YesNo(Rule):
     """The same yes or no, however it is said: true, "yes", "Y", 1."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         said = _yes(got)
         return said is not None and said == _yes(expected)
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if _yes(expected) is not None else "is neither yes nor no"
 
 
 class AnyValue(Rule):
     """Any value, as long as there is one."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return True
 
 
 class AbsentValue(Rule):
     """Nothing may be there; an expected value does not count."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return False
 
 

@@ -9,7 +9,7 @@ from drovik.errors import Problem, known_words
 from drovik.parsing.schema_errors import pointer
 from drovik.project.toml_files import validated
 from drovik.scoring.extensions import added, extensions
-from drovik.scoring.rules.nested import List, Node, Record
+from drovik.scoring.rules.nested import FieldNode, List, Record
 from drovik.scoring.rules.quantities import Amount, Date, Number, Time
 from drovik.scoring.rules.rule import (
     AbsentValue,
@@ -19,14 +19,14 @@ from drovik.scoring.rules.rule import (
     NearText,
     OneOf,
     Rule,
-    Text,
+    TextRule,
     YesNo,
 )
 from drovik.scoring.rules.text_rules import Formula, PostalAddress
 
 RULES: dict[str, type[Rule]] = {
     "exact": Exact,
-    "text": Text,
+    "text": TextRule,
     "near": NearText,
     "number": Number,
     "amount": Amount,
@@ -46,7 +46,7 @@ RULES: dict[str, type[Rule]] = {
 
 def read_nodes(
     table: Mapping[str, Mapping[str, Any]], file: str, place: str, problems: list[Problem]
-) -> tuple[Node, ...]:
+) -> tuple[FieldNode, ...]:
     """The fields of a table, each by its rule; what is wrong is added to `problems` and left out.
 
     :param place: of the table in the file.
@@ -55,7 +55,7 @@ def read_nodes(
     return tuple(node for node in found if node is not None)
 
 
-def _node(name: str, row: Mapping[str, Any], file: str, place: str, problems: list[Problem]) -> Node | None:
+def _node(name: str, row: Mapping[str, Any], file: str, place: str, problems: list[Problem]) -> FieldNode | None:
     kind = row.get("rule", "exact")
     known_rule = RULES.get(kind) or added("drovik.rules", str(kind), Rule)
     if known_rule is None:
@@ -69,19 +69,19 @@ def _node(name: str, row: Mapping[str, Any], file: str, place: str, problems: li
         return None
     where = rule.at if rule.at is not None else pointer([name])
     if isinstance(rule, Record):
-        return Node(name, where, rule, read_nodes(rule.fields, file, f"{place}.fields", problems))
+        return FieldNode(name, where, rule, read_nodes(rule.fields, file, f"{place}.fields", problems))
     if isinstance(rule, List):
         item = _item(rule, file, place, problems)
-        return None if item is None else Node(name, where, rule, (item,))
-    return Node(name, where, rule)
+        return None if item is None else FieldNode(name, where, rule, (item,))
+    return FieldNode(name, where, rule)
 
 
-def _item(rule: List, file: str, place: str, problems: list[Problem]) -> Node | None:
+def _item(rule: List, file: str, place: str, problems: list[Problem]) -> FieldNode | None:
     if rule.fields is not None and rule.item is not None:
         problems.append(Problem("a list has 'item' or 'fields', not both", "take one out", file, place))
         return None
     if rule.fields is not None:
         below = read_nodes(rule.fields, file, f"{place}.fields", problems)
-        return Node("", "", Record(fields=rule.fields or {"": {}}), below) if below else None
+        return FieldNode("", "", Record(fields=rule.fields or {"": {}}), below) if below else None
     item = _node("", {"at": "", **(rule.item or {})}, file, f"{place}.item", problems)
     return item

@@ -12,6 +12,7 @@ from functools import lru_cache
 from typing import Any
 
 from pydantic import Field
+from typing_extensions import override
 
 from drovik.errors import Problem, UsageError
 from drovik.scoring.rules.rule import Outcome, Rule
@@ -34,8 +35,8 @@ class PostalAddress(Rule):
 
     least: float = Field(default=0.8, gt=0, le=1)
 
+    @override
     def outcome(self, expected: Any, got: Any) -> Outcome:
-        """See `Rule.outcome`."""
         if not isinstance(got, str):
             return "wrong"
         (words, numbers), (said, said_numbers) = _parts(str(expected)), _parts(got)
@@ -46,12 +47,12 @@ class PostalAddress(Rule):
         common = len(words & said)
         return "near" if 2 * common >= self.least * (len(words) + len(said)) else "wrong"
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         return self.outcome(expected, got) != "wrong"
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if isinstance(expected, str) and any(_parts(expected)) else "is not an address"
 
 
@@ -67,8 +68,8 @@ def _parts(text: str) -> tuple[frozenset[str], frozenset[str]]:
 class Formula(Rule):
     """The same expression: `2*(a+b)` is `2*b + 2*a`. It is worked out by SymPy, an extra, from a small grammar."""
 
+    @override
     def same(self, expected: Any, got: Any) -> bool:
-        """See `Rule.same`."""
         wanted, said = _expression(expected), _expression(got)
         if wanted is None or said is None:
             return False
@@ -76,8 +77,8 @@ class Formula(Rule):
 
         return bool(wanted == said) or bool(sympy.simplify(wanted - said) == 0)
 
+    @override
     def check_expected(self, expected: Any) -> str | None:
-        """See `Rule.check_expected`."""
         return None if _expression(expected) is not None else "is not a formula"
 
 

@@ -13,6 +13,8 @@ from collections.abc import Collection, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
+from typing_extensions import override
+
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.tasks import Task
@@ -168,7 +170,7 @@ class TextTable(Normalization):
     score: Literal["characters", "words", "exact", "must"] = "characters"
 
 
-class Text(Measure):
+class TextMeasure(Measure):
     """Character and word error rate over the corpus, the words that must be right, numbers and dates.
 
     The score is 1 less the error rate, no less than 0. The worst: nothing was read, so that every character and word
@@ -185,36 +187,39 @@ class Text(Measure):
         self._best = lru_cache(maxsize=200_000)(self._best_of)
         self._words = frozenset(word for one in table.words for word in table.line_words(one))
 
+    @override
     @classmethod
-    def make(cls, name: str, table: TextTable, task: Task, place: str, problems: list[Problem]) -> Text | None:
-        """See `Measure.make`."""
+    def make(cls, name: str, table: TextTable, task: Task, place: str, problems: list[Problem]) -> TextMeasure | None:
         return cls(name, table)
 
+    @override
     def expected_of(self, expected: Any) -> Any:
-        """See `Measure.expected_of`."""
         return value_at_pointer(expected, self._table.at)
 
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
-        """See `Measure.check_expected`. An empty text is an expected output: there is nothing there."""
+        """An empty text is an expected output: there is nothing there."""
         if isinstance(expected, str):
             return None
         return f"{shown(expected)[:60]} is not a text", "give the text as it should be read"
 
+    @override
     def language_of(self, expected: Any) -> str | None:
-        """See `Measure.language_of`."""
         return language_of(expected)
 
+    @override
     def traits(self, expected: Any) -> frozenset[str]:
-        """See `Measure.traits`: the lines of more than a few characters."""
+        """The lines of more than a few characters."""
         return frozenset(line.casefold() for line in self._folded(expected) if len(line) > 3)
 
+    @override
     def traits_of(self, answer: Any) -> frozenset[str]:
-        """See `Measure.traits_of`."""
         text = value_at_pointer(answer, self._table.at)
         return self.traits(text) if isinstance(text, str) else frozenset()
 
+    @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
-        """See `Measure.per_case`. The statistics: the numbers that are named at the head of this module."""
+        """The statistics: the numbers that are named at the head of this module."""
         got = value_at_pointer(answer, self._table.at)
         if got == expected:
             return self._best(expected)
@@ -229,8 +234,9 @@ class Text(Measure):
             findings = ()
         return CaseScore(statistics, self._value(statistics), findings)
 
+    @override
     def traces(self, answer: Any, expected: Any) -> tuple[Trace, ...]:
-        """See `Measure.traces`: the alignment, line by line."""
+        """The alignment, line by line."""
         got = value_at_pointer(answer, self._table.at)
         wanted_lines, got_lines = self._folded(expected), self._folded(got) if isinstance(got, str) else ()
         found = []
@@ -274,8 +280,9 @@ class Text(Measure):
         edits, size = (CHAR_EDITS, CHARS) if self._table.score == "characters" else (WORD_EDITS, WORDS)
         return max(0.0, 1.0 - row[edits] / row[size]) if row[size] else float(not row[edits])
 
+    @override
     def without(self, score: CaseScore, expected: Any, causes: Collection[str]) -> CaseScore:
-        """See `Measure.without`. Edits reported word by word may come to more than there are in all."""
+        """Edits reported word by word may come to more than there are in all."""
         found = super().without(score, expected, causes)
         if found.parts:
             return found
@@ -283,16 +290,16 @@ class Text(Measure):
         row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHAR_EDITS], 0.0), max(row[WORD_EDITS], 0.0)
         return found._replace(statistics=tuple(row))
 
+    @override
     def worst(self, expected: Any, why: str) -> CaseScore:
-        """See `Measure.worst`."""
         row = list(self.best(expected).statistics)
         # Where nothing is expected, an answer that is not valid is one character and one word too many.
         row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHARS], 1.0), max(row[WORDS], 1.0)
         row[MUST_RIGHT] = row[NUMBERS_RIGHT] = row[DATES_RIGHT] = row[EXACT] = 0.0
         return CaseScore(tuple(row), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))
 
+    @override
     def best(self, expected: Any) -> CaseScore:
-        """See `Measure.best`."""
         return self._best(expected)
 
     def _folded(self, text: str) -> tuple[str, ...]:
@@ -311,8 +318,9 @@ class Text(Measure):
         """1 less errors over what is expected, of all cases together; or the share that `score` names."""
         return self.figures(totals)[self.what]
 
+    @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """See `Measure.figures`. An error rate of nothing expected is 0, a recall of nothing is 1.
+        """An error rate of nothing expected is 0, a recall of nothing is 1.
 
         Error rate: the fewest substitutions, deletions and insertions that turn what was read into what is written
         (V. I. Levenshtein, Sov. Phys. Dokl. 10, 1966), over the length of what is written, summed over the corpus.

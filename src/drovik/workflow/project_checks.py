@@ -13,13 +13,12 @@ from drovik.planning.sources import decides_shots, is_remote
 from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.reading import Project, check_secrets
-from drovik.workflow.plan import check_project
+from drovik.workflow.sending_plan import check_project
 
 if TYPE_CHECKING:
     from drovik.images.decode.facts import PictureFacts
     from drovik.project.cases import Case
     from drovik.project.preps import Prep
-    from drovik.project.reading import Project
 
 
 _SHOWN = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}

@@ -12,7 +12,7 @@ from drovik.cli.pictures.crop import crop
 from drovik.cli.pictures.table import caption, cells, inspect_all, kilobytes
 from drovik.cli.printing import print_json, say, table
 from drovik.errors import DONE, Problem, UsageError, known_words
-from drovik.reporting.contact_sheet import Row, Tile, write_sheet
+from drovik.reporting.contact_sheet import SheetRow, SheetTile, write_sheet
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
@@ -89,15 +89,15 @@ def _show(
                 one.data, workflow.prep_for(prep, one.case, one.number), one.path, settings.max_pixels
             )
             for part in made:
-                after.append(Tile(part.data, tuple(caption(part, name, models, len(made)))))
+                after.append(SheetTile(part.data, tuple(caption(part, name, models, len(made)))))
                 lines.append([one.case.id, name, *cells(part, models, len(made))])
                 documents.append(
                     {"case": one.case.id, "picture": one.path, "prep": name, **workflow.picture_record(part, models)}
                 )
             boxes += workflow.sent_boxes(made) if len(preps) == 1 else []
         below = (f"as it is: {facts.width} x {facts.height}", f"{facts.format}, {kilobytes(len(one.data))}")
-        before = Tile(_first(one, settings), below, tuple(boxes))
-        rows.append(Row(f"{one.case.id}   {Path(one.path).name}", before, tuple(after)))
+        before = SheetTile(_first(one, settings), below, tuple(boxes))
+        rows.append(SheetRow(f"{one.case.id}   {Path(one.path).name}", before, tuple(after)))
     where = arguments.sheet or Path("pictures.png")
     write_sheet(rows[:MOST_ROWS], where)
     if arguments.json:

@@ -11,7 +11,7 @@ from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from drovik.dialects.checking import check_places, check_reply_form, check_request_form, unsent_settings
+from drovik.dialects.dialect_checks import check_places, check_reply_form, check_request_form, unsent_settings
 from drovik.errors import Problem, ProjectError
 from drovik.evaluation.gathering import chosen_tasks
 from drovik.planning.answers import with_status
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from drovik.planning.sources import Sources
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
-    from drovik.store.store import Store
+    from drovik.store.answer_store import Store
 
 
 def check_project(folder: Path) -> tuple[Project | None, list[Problem]]:

@@ -21,16 +21,16 @@ from drovik.project.arms import Arm, arms_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
 from drovik.project.tasks import Task
+from drovik.store.answer_store import Store
 from drovik.store.claims import Budget
-from drovik.store.store import Store
 from drovik.transport.dispatcher import Dispatcher, SendingOptions
 from drovik.transport.outcomes import AttemptEnd, Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
-from drovik.workflow.checking import everything_wrong
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
-from drovik.workflow.plan import Planned, Selection, load_project, make_plan
+from drovik.workflow.project_checks import everything_wrong
 from drovik.workflow.results import Scores
+from drovik.workflow.sending_plan import Planned, Selection, load_project, make_plan
 from drovik.workflow.services import Services, budget_for, concurrency_bound, require_agreed_folders, require_sendable
 
 
@@ -104,15 +104,12 @@ class _Reporter:
         self._on_event = on_event
 
     def begins(self, request: Request, try_: int) -> None:
-        """See `Listener.begins`."""
         self._on_event(Event("begins", request.task.name, request.arm.name, request.case.id, request.repeat))
 
     def text(self, request: Request, text: str) -> None:
-        """See `Listener.text`."""
         self._on_event(Event("text", request.task.name, request.arm.name, request.case.id, request.repeat, text))
 
     def ended(self, request: Request, ending: AttemptEnd) -> None:
-        """See `Listener.ended`."""
         names = request.task.name, request.arm.name, request.case.id, request.repeat
         self._on_event(Event("ended", *names, "", ending.outcome.kind, ending.seconds))
 

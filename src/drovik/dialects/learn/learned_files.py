@@ -13,7 +13,7 @@ from typing import Any
 
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
-from tomlkit.items import Table
+from tomlkit.items import Item, Table
 
 from drovik.dialects.learn.trees import Inference
 from drovik.errors import Problem, ProjectError
@@ -29,43 +29,52 @@ def dialect_text(
     reply: dict[str, Any], taken: Sequence[Inference],
 ) -> str:  # fmt: skip
     """The text of a dialect's file; what is a guess is marked at its top."""
-    lines = [f"note = {_text(f'Learned from a sample request of {name}.')}", ""]
+    document = tomlkit.document()
+    document["note"] = f"Learned from a sample request of {name}."
     guesses = [one for one in taken if not one.sure]
     if guesses:
-        lines += ["# Guesses, to be seen over (drovik endpoint try says whether it works all the same):"]
-        lines += [f"# guess: {_one_line(f'{one.role}: {one.place} ({one.value}): {one.why}')}" for one in guesses]
-        lines.append("")
-    for step in steps:
-        lines += ["[[steps]]", *_form(step, "steps"), ""]
-    lines += ["[request]", *_form(request, "request"), ""]
+        document.add(tomlkit.nl())
+        document.add(
+            tomlkit.comment("Guesses, please check (drovik endpoint try says whether it works all the same):")
+        )
+        for one in guesses:
+            words = " ".join(without_controls(f"{one.role}: {one.place} ({one.value}): {one.why}").split())
+            document.add(tomlkit.comment(f"guess: {words}"))
+    if steps:
+        tables = tomlkit.aot()
+        for step in steps:
+            tables.append(_form(step))
+        document["steps"] = tables
+    document["request"] = _form(request)
     if names:
-        lines += ["[names]", *(f"{side} = {_text(word)}" for side, word in names.items()), ""]
-    lines += ["[reply]", *(f"{key} = {_value(value)}" for key, value in reply.items() if not _is_default(key, value))]
-    return "\n".join(lines).rstrip() + "\n"
+        document["names"] = _table(names)
+    document["reply"] = _table({key: value for key, value in reply.items() if not _is_default(key, value)})
+    return tomlkit.dumps(document).rstrip() + "\n"
 
 
 def _is_default(key: str, value: Any) -> bool:
     return (key, value) in (("form", "json"), ("usage", "last"))
 
 
-def _form(form: dict[str, Any], head: str) -> list[str]:
-    lines = []
+def _form(form: dict[str, Any]) -> Table:
+    table = tomlkit.table()
     for key in ("name", "per", "method", "path", "headers", "query", "raw", "valid_for", "take", "until"):
         value = form.get(key)
         if value not in (None, {}, "") and not (key == "method" and value == "POST"):
-            lines.append(f"{key} = {_value(value)}")
+            table[key] = _value(value)
     for key in ("body", "multipart", "form"):
         if form.get(key) is not None:
-            lines.append(f"{key} = {_json_text(form[key])}")
-    return lines
+            table[key] = _json_text(form[key])
+    table.add(tomlkit.nl())
+    return table
 
 
-def _json_text(tree: Any) -> str:
+def _json_text(tree: Any) -> Item:
     """A JSON value as a multi-line text of TOML; as a plain one where it holds what those cannot."""
     text = pretty(tree)
-    if "'''" in text or any(ord(char) < 32 and char != "\n" for char in text) or text.endswith("'"):
-        return _text(text)
-    return f"'''\n{text}\n'''"
+    if "'''" in text or any(ord(char) < 32 and char != "\n" for char in text) or "\x7f" in text or text.endswith("'"):
+        return tomlkit.string(text)
+    return tomlkit.string(f"{text}\n", literal=True, multiline=True)
 
 
 def pretty(tree: Any, indent: int = 0) -> str:
@@ -80,27 +89,20 @@ def pretty(tree: Any, indent: int = 0) -> str:
     return "[" + f",\n{inner}".join(pretty(value, indent + 1) for value in tree) + "]"
 
 
-def _value(value: Any) -> str:
-    if isinstance(value, str):
-        return _text(value)
-    if isinstance(value, dict):
-        return "{ " + ", ".join(f"{_key(key)} = {_value(inner)}" for key, inner in value.items()) + " }"
+def _value(value: Any) -> Item:
+    """A value as TOML has it on one line: a table within a table too."""
+    if isinstance(value, Mapping):
+        inline = tomlkit.inline_table()
+        for key, inner in value.items():
+            inline[key] = _value(inner)
+        return inline
     if isinstance(value, list | tuple):
-        return "[" + ", ".join(_value(inner) for inner in value) + "]"
-    return json.dumps(value)
-
-
-def _key(key: str) -> str:
-    return key if key.replace("-", "").replace("_", "").isalnum() and key.isascii() else _text(key)
-
-
-def _text(text: str) -> str:
-    """A basic string of TOML: JSON's escapes are TOML's too, but for the delete character."""
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
-
-
-def _one_line(text: str) -> str:
-    return " ".join(without_controls(text).split())
+        array = tomlkit.array()
+        for inner in value:
+            array.append(_value(inner))
+        return array
+    item: Item = tomlkit.item(value)
+    return item
 
 
 def add_endpoint(
@@ -191,10 +193,5 @@ def _section(document: tomlkit.TOMLDocument, name: str) -> Table:
 def _table(values: Mapping[str, Any]) -> Table:
     table = tomlkit.table()
     for key, value in values.items():
-        if isinstance(value, Mapping):
-            inner = tomlkit.inline_table()
-            inner.update(value)
-            table[key] = inner
-        else:
-            table[key] = value
+        table[key] = _value(value)
     return table

@@ -93,7 +93,7 @@ def _models(arguments: argparse.Namespace) -> int:
 async def _listed(services: Services, name: str, given: str | None) -> tuple[str, list[str]]:
 
     made = workflow.adhoc_project(
-        services.folder, services.settings, services.dialects, services.keys, workflow.Question()
+        services.folder, services.settings, services.dialects, services.keys, workflow.AdhocQuestion()
     )
     service = workflow.EndpointSession(made.project, name)
     known = service.dialect.models

@@ -18,7 +18,7 @@ from drovik.text import visible
 
 if TYPE_CHECKING:
     from drovik.planning.plan import Request
-    from drovik.planning.sources import Question
+    from drovik.planning.sources import AdhocQuestion
     from drovik.project.settings import ProjectFile
     from drovik.transport.outcomes import AttemptEnd
 
@@ -153,7 +153,7 @@ class Files:
     """The files that answers go to as they come."""
 
     def __init__(
-        self, arguments: argparse.Namespace, settings: ProjectFile, question: Question, several: bool
+        self, arguments: argparse.Namespace, settings: ProjectFile, question: AdhocQuestion, several: bool
     ) -> None:
 
         form = "json" if question.schema is not None else "text"

@@ -7,25 +7,20 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict
-from typing import TYPE_CHECKING, Any
-
-from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
-from drovik.text import score_text
-
-if TYPE_CHECKING:
-    from drovik.evaluation.gathering import TaskView
-    from drovik.evaluation.suspects import Contradiction, NearDuplicates, SuspectLabel
-    from drovik.project.reading import Project
-
 from html import escape
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from drovik.comparing.judge_agreement import agreement_text
 from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, verdict_text
+from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
 from drovik.reporting.columns import COST_MEMBERS, ESTIMATE_MEMBERS, ArmEntry, members
+from drovik.text import score_text
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Verdict
+    from drovik.evaluation.gathering import TaskView
+    from drovik.evaluation.suspects import Contradiction, NearDuplicates, SuspectLabel
+    from drovik.project.reading import Project
     from drovik.scoring.scores import ArmScores, Costs, MeasureScore, RepairTurns
 
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import all_services, require_sendable
-from drovik.cli.ask.files import Files
+from drovik.cli.ask.answer_files import Files
 from drovik.cli.ask.shown import AnswerPrinter, document, endpoints_of, pictures_of, show
 from drovik.cli.printing import print_json, say
 from drovik.cli.sending import until_stopped
@@ -20,7 +20,7 @@ from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, Problem,
 from drovik.files import read_json
 
 if TYPE_CHECKING:
-    from drovik.planning.sources import Question
+    from drovik.planning.sources import AdhocQuestion
     from drovik.workflow.asking import AskResult
     from drovik.workflow.picture_arguments import CommandWords, NamedPicture
     from drovik.workflow.services import Services
@@ -160,7 +160,7 @@ def _say_kept(kept: workflow.SavedProject) -> None:
 
 def _question(
     arguments: argparse.Namespace, words: CommandWords, services: Services, models: Sequence[str]
-) -> Question:
+) -> AdhocQuestion:
     return workflow.question_with(services, models, words.question, arguments.system, _schema(arguments))
 
 
