@@ -38,9 +38,10 @@ def seconds_for(requests: Bounds, tokens: Bounds, limits: Limits, each: Bounds) 
     def of(count: float, size: float, one: float) -> float:
         spans = [count * one / limits.concurrency, one if count else 0.0]
         amounts = {"requests": count, "tokens": size}
-        spans += [amounts[one.counts] / one.most * 60 for one in limits.within("minute")]
-        # What fits into the first day is sent at once; each day more is a day.
-        spans += [max(0, math.ceil(amounts[one.counts] / one.most) - 1) * _DAY for one in limits.within("day")]
+        for limit in limits.known():
+            often = amounts[limit.counts] / limit.most
+            # What fits into the first day is sent at once; each day more is a day.
+            spans.append((often if limit.is_paced else max(0, math.ceil(often) - 1)) * limit.seconds)
         return max(spans)
 
     return Bounds(*(of(*one) for one in zip(requests, tokens, each, strict=True)))

@@ -97,7 +97,7 @@ class TextTemplate:
     pieces: tuple[str | _Slot, ...]
 
     def fill(self, scope: Scope, out: list[bytes]) -> bool:
-        """What it becomes with the values of the slots."""
+        """Append the text with its slots filled; False where a slot that may be missing has no value."""
         values = self._values(scope)
         if values is None:
             return False
@@ -127,7 +127,7 @@ class TextTemplate:
         return "".join(texts)
 
     def slots(self) -> Iterator[str]:
-        """What it becomes with the values of the slots."""
+        """The names of the slots."""
         return (piece.name for piece in self.pieces if isinstance(piece, _Slot))
 
     def _values(self, scope: Scope) -> list[Any] | None:

@@ -52,11 +52,20 @@ def _proper_url(url: str) -> str:
 
 
 class Limit(NamedTuple):
-    """A limit of a service: at most `most` of what it counts, requests or tokens, within a minute or a day."""
+    """A limit of a service: at most `most` of what it counts, requests or tokens, within `seconds`."""
 
     counts: Literal["requests", "tokens"]
-    window: Literal["minute", "day"]
     most: int
+    seconds: int
+
+    @property
+    def is_paced(self) -> bool:
+        """Whether requests are spread over the time; a longer time's limit is used up as it comes."""
+        return self.seconds <= LONGEST_PACED
+
+
+LONGEST_PACED = 60
+"""Seconds. To wait for a place in a minute's limit is a pause, in a day's it would be a standstill: that is said."""
 
 
 class Limits(Frozen):
@@ -75,17 +84,17 @@ class Limits(Frozen):
     max_tries: int = Field(default=5, ge=1, le=50)
     give_up_after: float = Field(default=600.0, gt=0, le=86400)
 
-    def within(self, window: Literal["minute", "day"]) -> list[Limit]:
-        """The limits that hold in every minute, or in every day."""
-        known = ((counts, span, getattr(self, name)) for name, (counts, span) in _LIMITS.items())
-        return [Limit(counts, span, most) for counts, span, most in known if span == window and most is not None]
+    def known(self) -> list[Limit]:
+        """The limits that are set."""
+        found = ((counts, getattr(self, name), seconds) for name, (counts, seconds) in _LIMITS.items())
+        return [Limit(counts, most, seconds) for counts, most, seconds in found if most is not None]
 
 
-_LIMITS: dict[str, tuple[Literal["requests", "tokens"], Literal["minute", "day"]]] = {
-    "per_minute": ("requests", "minute"), "tokens_per_minute": ("tokens", "minute"),
-    "per_day": ("requests", "day"), "tokens_per_day": ("tokens", "day"),
+_LIMITS: dict[str, tuple[Literal["requests", "tokens"], int]] = {
+    "per_minute": ("requests", 60), "tokens_per_minute": ("tokens", 60),
+    "per_day": ("requests", 86_400), "tokens_per_day": ("tokens", 86_400),
 }  # fmt: skip
-"""What each setting limits, and within which window: a new one is a setting above and a row here."""
+"""What each setting limits, and within how many seconds: a new one is a setting above and a row here."""
 
 
 class Endpoint(Frozen):

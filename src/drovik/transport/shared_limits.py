@@ -51,7 +51,8 @@ class SharedLimits:
 
     def __init__(self, path: Path | None, endpoint: str, limits: Limits) -> None:
         self._endpoint, self._limits = endpoint, limits
-        self._by_minute, self._by_day = limits.within("minute"), limits.within("day")
+        self._paced = [one for one in limits.known() if one.is_paced]
+        self._counted = [one for one in limits.known() if not one.is_paced]
         self.alone = False
         self._spare = self._opened(None)
         self._avoided_until = -math.inf
@@ -144,7 +145,7 @@ class SharedLimits:
 
         The generic cell rate algorithm (ITU-T I.371), on a clock that all programs of the machine share.
         """
-        limits = self._by_minute
+        limits = self._paced
         if not limits:
             return 0.0
         now, amounts = time.monotonic(), {"requests": 1, "tokens": tokens}
@@ -156,9 +157,9 @@ class SharedLimits:
 
     def _place(self, connection: sqlite3.Connection, rule: Limit, amount: int, now: float) -> float:
         # Requests differ in size, so that a minute's tokens are not known beforehand: a twentieth is left free.
-        what, limit = rule.counts, rule.most if rule.counts == "requests" else max(1, int(rule.most * 0.95))
+        what, limit = _name(rule), rule.most if rule.counts == "requests" else max(1, int(rule.most * 0.95))
         burst = max(1, limit // _BURST_SHARE)
-        step = 1.000001 * _MINUTE / max(1, limit - max(burst, amount) + (amount == 1))
+        step = 1.000001 * rule.seconds / max(1, limit - max(burst, amount) + (amount == 1))
         due = self._due(connection, what, now)
         start = max(now, due + (amount - max(burst, amount)) * step)
         connection.execute(
@@ -174,42 +175,43 @@ class SharedLimits:
 
     def correct(self, tokens: int) -> None:
         """Put the tokens right once the service has said how many there were: more, or (below nought) fewer."""
-        minute = [one.most for one in self._by_minute if one.counts == "tokens"]
-        by_day = any(one.counts == "tokens" for one in self._by_day)
-        if not minute and not by_day:
+        paced = [one for one in self._paced if one.counts == "tokens"]
+        counted = any(one.counts == "tokens" for one in self._counted)
+        if not paced and not counted:
             return
 
         def action(connection: sqlite3.Connection) -> None:
-            for most in minute:
-                step = _MINUTE / max(1, most - most // _BURST_SHARE)
-                query = "UPDATE due SET at = at + ? WHERE endpoint = ? AND what = 'tokens'"
-                connection.execute(query, (tokens * step, self._endpoint))
-            if by_day:
+            for one in paced:
+                step = one.seconds / max(1, one.most - one.most // _BURST_SHARE)
+                query = "UPDATE due SET at = at + ? WHERE endpoint = ? AND what = ?"
+                connection.execute(query, (tokens * step, self._endpoint, _name(one)))
+            if counted:
                 self._use(connection, "tokens", tokens)
 
         self._done(action)
 
     def day_allows(self, tokens: int) -> str | None:
         """Take this much of the day's limits; what is used up, where they do not allow it. A day is 24 hours back."""
-        limits, amounts = self._by_day, {"requests": 1, "tokens": tokens}
+        limits, amounts = self._counted, {"requests": 1, "tokens": tokens}
         if not limits:
             return None
         hour = int(time.time() // _HOUR)
 
         def action(connection: sqlite3.Connection) -> str | None:
-            for counts, _, most in limits:
-                if self._used(connection, counts, hour) + amounts[counts] > most:
-                    return f"{most} {counts} in 24 hours"
+            for one in limits:
+                hours = max(1, one.seconds // _HOUR)
+                if self._used(connection, one.counts, hour - hours) + amounts[one.counts] > one.most:
+                    return f"{one.most} {one.counts} in {hours} hours"
             for what, amount in amounts.items():
                 self._use(connection, what, amount)
             return None
 
         return self._done(action)
 
-    def _used(self, connection: sqlite3.Connection, what: str, hour: int) -> int:
+    def _used(self, connection: sqlite3.Connection, what: str, since: int) -> int:
         # Hours ahead count too: the clock was set back, and they were used all the same.
         query = "SELECT TOTAL(count) FROM used WHERE endpoint = ? AND what = ? AND hour > ?"
-        return int(connection.execute(query, (self._endpoint, what, hour - _DAY_HOURS)).fetchone()[0])
+        return int(connection.execute(query, (self._endpoint, what, since)).fetchone()[0])
 
     def _use(self, connection: sqlite3.Connection, what: str, count: int) -> None:
         hour = int(time.time() // _HOUR)
@@ -244,6 +246,11 @@ class SharedLimits:
             if not is_running(pid, since) or now - (seen or now) > LEASE_SECONDS
         ]
         connection.executemany("DELETE FROM users WHERE id = ?", dead)
+
+
+def _name(rule: Limit) -> str:
+    """What a paced limit is known by among those of its endpoint."""
+    return f"{rule.counts} in {rule.seconds} s"
 
 
 def shared_file() -> Path:
