@@ -95,7 +95,7 @@ def test_what_is_wrong_is_an_error_of_the_tree(drovik: Drovik, folder: Path) -> 
     project = package.open(folder)
     with pytest.raises(package.UsageError, match="no arm"):
         project.plan(arm="gul")
-    with pytest.raises(package.UsageError, match="no task 'sorted'"):
+    with pytest.raises(package.UsageError, match="unknown task 'sorted'"):
         project.evaluate().arm("sorted", "gull/v1")
     with pytest.raises(package.UsageError, match="there are no rows of 'case'"):
         project.evaluate().rows("case")  # type: ignore[arg-type]

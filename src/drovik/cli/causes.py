@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from drovik.project.reading import Project
 
 MOST_DOUBTS = 40
+"""More rows than this nobody reads in a terminal; `--json` has all."""
 
 
 def show_causes(view: TaskView) -> None:

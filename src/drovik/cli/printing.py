@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from rich.style import StyleType
 
 WIDTH_WITHOUT_TERMINAL = 130
+"""Columns of output into a file or a pipe; wide enough for a ranking."""
 
 
 @cache

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 
 
 LOOKS_EVERY = 1.0
+"""Seconds between two looks at the files."""
 SETTLED = 0.7
 """Seconds for which a file must not have changed: what is being written is left alone until then."""
 

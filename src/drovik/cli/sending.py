@@ -96,9 +96,13 @@ def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, bud
 
 
 _PLAIN_SECONDS = 5.0
+"""Between two lines of progress in a log: enough to see that it lives."""
 _DRAWN_SECONDS = 0.2
+"""Between two pictures of progress on a terminal: it moves, and costs no CPU worth saying."""
 _BAR = 12
+"""Characters of a bar."""
 MOST_ARMS_DRAWN = 24
+"""Bars that fit a terminal; with more arms there is one line."""
 
 
 class Progress:

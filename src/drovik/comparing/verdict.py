@@ -30,7 +30,9 @@ if TYPE_CHECKING:
 Outcome = Literal["better", "worse", "too close to call", "no difference", "no verdict"]
 
 SIGNIFICANT = 0.05
+"""The usual level: of arms that are alike, one pair in twenty is called different."""
 _SAME = 1e-12
+"""Below this two scores differ by rounding alone."""
 _WORTH_SAYING = Decimal("1.1")
 MOST_FAILED = 0.05
 """With a larger share of failed answers than this there is no verdict."""

@@ -26,6 +26,7 @@ from drovik.project.spending import Spending
 from drovik.project.tasks import Task
 
 _DAY = 86400.0
+"""Seconds."""
 
 
 def seconds_for(requests: Bounds, tokens: Bounds, limits: Limits, each: Bounds) -> Bounds:

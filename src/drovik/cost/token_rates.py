@@ -31,7 +31,9 @@ LETTERS_A_TOKEN = 4.0
 WRAPPING = 256
 """This many tokens at most are taken to be put around a request by the service, beyond one for each byte of it."""
 OUTPUT_UNKNOWN = 300
+"""Tokens of an answer whose length nobody knows and nothing bounds: a paragraph."""
 PICTURE_UNKNOWN = 1000
+"""Tokens of a picture whose model does not say how it counts: what a middling picture comes to."""
 
 
 @dataclass(frozen=True)
@@ -117,7 +119,9 @@ def unbounded_reasons(settings: ProjectFile, models: Sequence[str]) -> list[Prob
 
 
 MOST_LEARNED_FROM = 400
+"""Replies that rates are learned from: the latest are enough, and the fit stays quick."""
 _FEWEST = 5
+"""With fewer replies, or fewer than this beyond what is fitted, the guess is kept."""
 _MARGIN = 0.03
 """Beside what varies from request to request, this much may be wrong with a rate itself."""
 _PIXELS_A_TOKEN = (2500.0, 900.0, 250.0)

@@ -18,6 +18,7 @@ from drovik.dialects.reply_path import compile_path, compile_place
 from drovik.project.dialects import ReplyForm
 
 _MOST_TOKENS = 10**12
+"""A larger count is a mistake of the service, and would spoil every sum."""
 _STATUS = re.compile(r"[45][0-9]{2}")
 _DIGITS = re.compile(r"[0-9]{1,13}")
 

@@ -52,6 +52,7 @@ class CauseImpact:
 
 
 MOST_EXAMPLES = 5
+"""Cases named for a cause."""
 _EASIEST: tuple[Owner, ...] = ("measure", "prompt", "expected output", "picture", "model", "nobody knows")
 """Of causes that cost the same, the one that takes least to fix comes first."""
 

@@ -59,6 +59,7 @@ from drovik.scoring.mentions import ParsedText, statement_of
 from drovik.text import folded
 
 WORDS = 16
+"""A fingerprint of 256 bits is looked up by words of this many bits: near ones share one of them."""
 _BEGINNING = 3
 """Letters of a label that stay in every form of it."""
 MOST_ALIKE = 500

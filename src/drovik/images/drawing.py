@@ -15,6 +15,7 @@ _REMEDY = {2: 0, 3: 3, 4: 1, 5: 5, 6: 4, 7: 6, 8: 2}
 
 
 _MOST_GRAY = 65535
+"""White in 16 bits."""
 _SAVE_IT = "save it with 8 or 16 bits"
 
 

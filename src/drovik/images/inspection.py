@@ -20,7 +20,9 @@ from drovik.images.prepare import thumbnail
 from drovik.project.preps import Frames, Prep
 
 SIDE = 16
+"""A fingerprint is 16 x 16 bits: enough to tell pictures of one scene from each other."""
 _COLOURS = 24
+"""The colours are compared on 24 x 24 squares: what a crop or a re-encoding changes is smaller."""
 NEARLY_THE_SAME = 12
 """Prints of pictures that look the same differ in no more bits than this,"""
 SAME_COLOURS = 4.0
@@ -59,13 +61,17 @@ def print_of(data: bytes, path: str, max_pixels: int) -> PerceptualHash:
 
 
 TINY_SIDE = 64
+"""Pixels; what is on a smaller picture nobody can read."""
 HUGE_PIXELS, HUGE_BYTES = 40_000_000, 15_000_000
+"""Beyond these a picture takes seconds to prepare, and most services refuse it."""
 BLANK_SPREAD = 3.0
 """The standard deviation of gray values (0 to 255) below which hardly anything is to be seen."""
 BLURRED = 0.62
 """The blur effect above which a picture looks blurred; sharp photographs lie at 0.2 to 0.45."""
 _LOOK_SIDE = 512
+"""Blur is measured at this size, so that large pictures compare with small ones."""
 _KERNEL = 9
+"""Pixels of the mean that a picture is blurred by, as in the paper (see `blur_effect`)."""
 
 
 @dataclass(frozen=True)

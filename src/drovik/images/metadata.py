@@ -10,9 +10,12 @@ from __future__ import annotations
 import re
 
 _ADOBE, _JFIF, _PROFILE = 0xEE, 0xE0, 0xE2
+"""Markers of JPEG segments (ITU-T T.81; T.871) that say how colours are meant."""
 _PROFILE_MARK = b"ICC_PROFILE\x00"
 _COMMENT = 0xFE
+"""The marker of a comment."""
 _START_OF_SCAN, _END = 0xDA, 0xD9
+"""The markers of the coded picture and of the end."""
 _BARE = frozenset((0x01, *range(0xD0, 0xD8)))
 """Markers that carry no length: TEM and the restart marks."""
 

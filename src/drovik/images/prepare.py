@@ -25,7 +25,9 @@ from drovik.text import counted
 
 Format = Literal["JPEG", "PNG", "WEBP"]
 QUALITY_WHERE_NONE_IS_SET = 90
+"""Of JPEG and WebP: below it, small print begins to suffer."""
 BEST_QUALITY = 95
+"""The best that is tried under `max_bytes`; above it files only grow."""
 _LOSSY = ("JPEG", "MPO", "WEBP", "HEIF")
 
 

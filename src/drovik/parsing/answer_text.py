@@ -50,8 +50,11 @@ READING_REVISION = 3
 How = Literal["bare", "fenced", "in_prose", "repaired", ""]
 
 _MOST_CANDIDATES = 100
+"""JSON values looked at in one text: an answer that holds more has lost its way."""
 _MOST_WRONG = 20
+"""Schema errors that a candidate is judged by."""
 _MOST_DIGITS = 300
+"""A number of more digits is text: nobody computes with it, and Python refuses thousands of them."""
 _LARGEST: int = 10**_MOST_DIGITS
 LONG = 300_000
 """Characters from which on a text is looked through at a glance: nothing nearly-JSON is made whole in it. Longer
@@ -59,6 +62,7 @@ answers are a model that has lost its way; to walk through twenty megabytes of t
 """
 _LARGE_EXPONENT = re.compile(r"[eE][+-]?\d{3}")
 _STRETCH = 150
+"""Half of `_MOST_DIGITS`: a run of that many digits fills a whole stretch wherever it begins."""
 _FENCE = re.compile(r"```[^\n`]*\n?(.*?)(?:```|\Z)", re.DOTALL)
 
 

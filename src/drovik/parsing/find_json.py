@@ -121,7 +121,9 @@ STRICT, LENIENT = StrictTokens(), LenientTokens()
 
 _CLOSER = {"{": "}", "[": "]"}
 _PASSES = 6
+"""Characters looked at, beyond the text's own length this many times: a bound of the work."""
 _WINDOW, _TRIES, _WHOLE_TRIES, _MOST_IN_LONG = 300_000, 1000, 5, 200
+"""Bounds of the work on one text: characters looked through, starts tried, whole values tried, values kept."""
 _TOO_DEEP_COSTS = 50
 """Tries: a parser that runs out of stack has called itself a thousand times."""
 MAX_DEPTH = 400

@@ -11,7 +11,9 @@ from drovik.project.schemas import Mismatch, SchemaChecker
 from drovik.text import cut
 
 MOST_ERRORS = 20
+"""Errors kept of one answer: the rest repeats them."""
 _SHOWN = 60
+"""Characters of a value in a message."""
 
 
 @dataclass(frozen=True)

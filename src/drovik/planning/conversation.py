@@ -20,6 +20,7 @@ from drovik.project.tasks import Task
 from drovik.store.answer_store import Store
 
 MOST_ERRORS_TOLD = 8
+"""Errors that a repair turn lists: a model does not follow more."""
 
 
 def threads_of_task(

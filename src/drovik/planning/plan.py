@@ -223,6 +223,7 @@ def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
 _PIECES: dict[tuple[object, ...], tuple[str, list[tuple[int, str]]]] = {}
 """Canonical forms in pieces between digests, by all that they depend on."""
 _MOST_KEPT = 1000
+"""Filled-in forms kept for the next cases: as many as arms are ever asked at once."""
 _STANDS_FOR = secrets.token_hex(16)
 
 

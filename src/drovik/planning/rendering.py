@@ -36,6 +36,7 @@ _OF_THE_TASK = frozenset(("labels", "schema"))
 _SAME: dict[tuple[object, ...], Conversation] = {}
 """What prompts ask that say the same of every case, by all that it depends on."""
 _MOST_KEPT = 1000
+"""Rendered prompts kept for the next cases."""
 
 
 def is_same_for_all(arm: Arm, said: Sequence[str], is_repair_turn: bool) -> bool:

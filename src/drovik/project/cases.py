@@ -186,7 +186,9 @@ def _csv_row(
             try:
                 value = _typed(cell, types[column])
             except ValueError:
-                what = f"'{cell}' is no {types[column]}, which the task's schema asks for"
+                kind = types[column]
+                article = "an" if kind[0] in "aeiou" else "a"
+                what = f"'{cell}' is not {article} {kind}, which the task's schema asks for"
                 problems.append(Problem(what, "fix the cell", source, f"{place}: {column}"))
                 return None
             _put(values.setdefault("expected", {}), rest.split("."), value)

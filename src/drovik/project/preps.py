@@ -21,8 +21,11 @@ SlotWord = Annotated[str, StringConstraints(pattern=r"^[a-z_][a-z0-9_]*$")]
 Side = Annotated[int, Field(ge=8, le=20000)]
 Size = tuple[Side, Side]
 MOST_FRAMES = 32
+"""Frames of a clip sent unless `most` says otherwise: each is paid for."""
 MOST_PAGES = 20
+"""Pages of a document sent without being asked for: each is paid for."""
 PAGE_RESOLUTION = 150
+"""Dots an inch: print of 8 points is 17 pixels high, which models read."""
 
 
 def _in_order(box: tuple[Decimal, Decimal, Decimal, Decimal]) -> tuple[Decimal, Decimal, Decimal, Decimal]:

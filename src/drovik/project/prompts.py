@@ -34,9 +34,11 @@ if TYPE_CHECKING:
 
 
 MOST_CHARACTERS = 1_000_000
+"""Of a rendered prompt: more than any model takes."""
 MOST_STEPS = 200_000
 """Turns of loops and elements gone through, in one rendering: a tenth of a second or so."""
 _MOST_POWER, _MOST_ROUND, _MOST_NUMBER = 100, 30, 1_000_000
+"""Bounds of arithmetic in a prompt, so that no template computes for minutes."""
 _WORDS = frozenset(
     (
         "Template", "Output", "TemplateData", "Name", "Const", "List", "Tuple", "Dict", "Pair", "Getattr", "Getitem",

@@ -12,11 +12,15 @@ from drovik.errors import Problem, UsageError
 from drovik.heavy import Image, ImageDraw, ImageFont
 
 _CELL = (300, 220)
+"""Pixels of a picture on the sheet."""
 _GAP = 20
+"""Pixels between pictures."""
 _LINE = 19
+"""Pixels of a line of text."""
 _PAPER, _INK, _FAINT, _FRAME = "#ffffff", "#1d2430", "#5c6673", "#c8ced6"
 _BOX = "#c2410c"
 _MOST_ACROSS = 6
+"""Pictures beside each other: about the width of a screen."""
 
 
 @dataclass(frozen=True)

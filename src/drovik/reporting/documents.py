@@ -25,7 +25,9 @@ if TYPE_CHECKING:
 
 
 _LEFT, _RIGHT, _ROW, _TOP = 190, 70, 30, 26
+"""Pixels around the scale, and of a row."""
 _WIDTH = 760
+"""Pixels of the figure, as wide as the text of the page."""
 
 
 def interval_figure(rows: Sequence[tuple[str, Estimate]], what: str) -> str:

@@ -44,10 +44,13 @@ from drovik.text import difference_text, percent, score_text, visible
 from drovik.version import __version__
 
 THUMBNAIL_SIDE = 300
+"""Pixels: large enough to see what is on it, small enough that a hundred fit a file to mail."""
 MOST_MISSES = 60
 """This many cases with misses are shown for each task; how many more there are is said."""
 MOST_DOUBTS = 20
+"""Suspect expected outputs on the page; the command has all."""
 _MOST_TEXT = 600
+"""Characters of an answer on the page."""
 
 
 @dataclass(frozen=True)

@@ -67,6 +67,7 @@ def shown(value: Any) -> str:
 
 
 MOST_DEPTH = 6
+"""Levels of an answer whose structure is described."""
 _NAMES = {bool: "true or false", int: "number", float: "number", str: "text", list: "list", dict: "object"}
 
 

@@ -26,6 +26,7 @@ GATHER_SECONDS = 0.004
 LOCKED_PATIENCE = 60.0
 """Seconds for which writes wait for another program that holds the store."""
 _LOOKS_AGAIN = 0.5
+"""Seconds between two tries while another program holds the store."""
 
 Action = Callable[[sqlite3.Connection], Any]
 Batch = Callable[[sqlite3.Connection, list[Any]], Sequence[Any]]

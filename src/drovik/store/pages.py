@@ -20,8 +20,11 @@ Value = str | bytes | int | float | None
 _ROWS, _KEYS, _KEYS_ABOVE = 13, 10, 2
 """Kinds of pages that hold records: leaves of tables with row numbers; leaves and inner pages of those without."""
 _INTEGER_BYTES = (0, 1, 2, 3, 4, 6, 8)
+"""How long an integer is by its serial type, 0 to 6 (SQLite's file format, 2.1)."""
 _REAL, _ZERO, _ONE, _FIRST_BYTES = 7, 8, 9, 12
+"""The other serial types of the format."""
 _HEADER = 100
+"""Bytes before the first page's own header."""
 
 
 class PageRow(NamedTuple):

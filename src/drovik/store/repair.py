@@ -34,6 +34,7 @@ _KEYS = {
 }  # fmt: skip
 _LOST = "a.outcome = 'answered' AND NOT EXISTS (SELECT 1 FROM replies r WHERE r.attempt = a.id)"
 _MOST_NUMBERS = 20_000_000
+"""Rows gone through one by one: minutes."""
 _COPY = "copy.sqlite"
 _SHOWN = ".drovik/answers.sqlite"
 

@@ -26,7 +26,10 @@ from drovik.errors import Problem
 from drovik.store.records import REPLY_COLUMNS
 
 RESERVED_BYTES = 4_000_000
+"""Room set aside for replies under way when the disk is full: what a kill or a full disk may cost is bounded by
+it."""
 MOST_RESCUED_BYTES = 2_000_000_000
+"""Of one rescue file: more would not be read back into memory."""
 ATTEMPT_COLUMNS = ("outcome", "concluded", "seconds", "note")
 _KINDS: dict[str, type | tuple[type, ...]] = {
     "attempt": int, "identity": str, "outcome": str, "concluded": int, "seconds": (int, float), "note": str,
@@ -35,6 +38,7 @@ _KINDS: dict[str, type | tuple[type, ...]] = {
     "pictures": (int, type(None)),
 }  # fmt: skip
 _LARGEST = 2**63 - 1
+"""SQLite's largest integer."""
 
 Ended = Mapping[str, Any]
 """How an attempt ended, in plain values: `attempt`, its `identity` and columns, `reply` with its columns or None."""

@@ -9,7 +9,9 @@ from __future__ import annotations
 import time
 
 FAILED_IN_A_ROW = 10
+"""With fewer, one bad picture or a hiccup would stop everything; with more, a dead service costs minutes."""
 FIRST_PAUSE, LONGEST_PAUSE, GROWTH = 1.0, 30.0, 1.5
+"""Seconds before the first probe and between later ones, and by what each is longer than the last."""
 PATIENCE_AT_FIRST = 10.0
 """Seconds after which the endpoint is left where nothing ever worked."""
 

@@ -46,10 +46,13 @@ from drovik.transport.session import EndpointSession
 from drovik.transport.shared_limits import SharedLimits
 
 CARRIERS_PER_SLOT = 3
+"""One under way, one being prepared, one waiting for its row: a slot is never idle."""
 LOOKS_AROUND_EVERY = 1.0
+"""Seconds between two looks at who else uses the endpoint: newcomers get their share soon."""
 UNPAID_IN_ALL = 20
 """This many requests of a model for which no money was left, and the model is left."""
 WITHOUT_FILES_SECONDS = 30.0
+"""Seconds: other programs may close files; after that somebody has to act."""
 
 
 @dataclass(frozen=True)

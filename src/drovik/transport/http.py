@@ -92,10 +92,13 @@ class RestingConnector(aiohttp.TCPConnector):
 
 
 MOST_REPLY_BYTES = 50_000_000
+"""No answer is longer; what never ends must not fill the memory."""
 STALLED_SECONDS = 0.5
 """A timer so late was held up by a stop of the whole program: nothing else blocks the event loop so long."""
 CATCHING_UP_SECONDS = 5.0
+"""Given to replies that arrived while this program was stopped."""
 CONNECT_SECONDS = 60.0
+"""To connect: a service that is up accepts at once."""
 
 
 @dataclass(frozen=True)

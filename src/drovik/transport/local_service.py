@@ -28,7 +28,9 @@ if TYPE_CHECKING:
     from drovik.transport.session import EndpointSession
 
 _LOOKS_EVERY = 0.1
+"""Seconds between two looks whether it is up."""
 _STOPS_WITHIN = 5.0
+"""Seconds it has to stop by itself before it is killed."""
 
 
 @asynccontextmanager

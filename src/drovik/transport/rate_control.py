@@ -89,6 +89,7 @@ def span(text: str | None, now: datetime | None = None) -> float | None:
 
 
 FIRST_GAP, LONGEST_GAP = 0.25, 30.0
+"""Seconds between requests once one at a time is too much: doubled on each refusal, up to half a minute."""
 _LEAST_BETWEEN_CUTS = 1.0
 """Seconds: those that were under way together are reported together that it is too much, and count once."""
 

@@ -23,6 +23,7 @@ MARK = "[key]"
 """What is put where a key was echoed."""
 _NAMED = {chr(code): name for code, name in html.entities.codepoint2name.items()} | {"'": "apos"}
 _DEEPEST = 200
+"""Levels of a reply that are searched for the key; deeper ones are not kept."""
 
 
 class Secret:

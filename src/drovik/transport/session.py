@@ -26,6 +26,7 @@ from drovik.transport.secret import Secret
 from drovik.transport.shared_limits import SharedLimits
 
 PREPARED_AHEAD = 2
+"""Requests prepared for each slot: pictures are large, and waiting for one costs time."""
 YOUNGEST_KEY = 5.0
 """Seconds within which a key from a command that is rejected is wrong, and not expired."""
 

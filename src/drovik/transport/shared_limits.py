@@ -19,6 +19,7 @@ from platformdirs import user_state_path
 
 from drovik.project.settings import Limit, Limits
 from drovik.store.claims import LEASE_SECONDS, is_running, process_start_time
+from drovik.text import counted
 
 _TABLES = """
 CREATE TABLE IF NOT EXISTS users (
@@ -31,6 +32,7 @@ Result = TypeVar("Result")
 _LOCKED_SECONDS, _AVOIDED_SECONDS = 0.1, 2.0
 """Seconds for which the file is waited for, which holds up the event loop, and for which it is then left alone."""
 _MINUTE, _HOUR, _DAY_HOURS = 60.0, 3600, 24
+"""Seconds, seconds, hours."""
 _BURST_SHARE = 20
 """A minute's limit may be used up to this part of it at once; the rest is spread, so that no minute has more."""
 
@@ -201,7 +203,7 @@ class SharedLimits:
             for one in limits:
                 hours = max(1, one.seconds // _HOUR)
                 if self._used(connection, one.counts, hour - hours) + amounts[one.counts] > one.most:
-                    return f"{one.most} {one.counts} in {hours} hours"
+                    return f"{one.most} {one.counts} in {counted(hours, 'hour')}"
             for what, amount in amounts.items():
                 self._use(connection, what, amount)
             return None

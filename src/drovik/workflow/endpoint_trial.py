@@ -37,6 +37,7 @@ from drovik.transport.queue import lending, takes_addresses
 from drovik.transport.session import EndpointSession
 
 SIZE = (480, 360)
+"""Pixels of the drawn picture: small, and its shapes and word are plain to see."""
 
 
 @dataclass(frozen=True)

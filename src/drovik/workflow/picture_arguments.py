@@ -17,8 +17,11 @@ from drovik.project.cases import PICTURE_ENDINGS, Picture
 from drovik.transport.http import NoReply, fetch
 
 MOST_BYTES = 50_000_000
+"""Of a picture from the web."""
 FETCH_SECONDS = 30.0
+"""For one picture from the web."""
 _MOST_REDIRECTS = 5
+"""More of them are a loop."""
 _BARE_ADDRESS = re.compile(
     r"(?:[\w-]+\.)+[a-z]{2,}(?::\d+)?/\S+|localhost(?::\d+)?/\S+|127(?:\.\d+){3}(?::\d+)?/\S+", re.I
 )

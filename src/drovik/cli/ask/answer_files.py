@@ -37,6 +37,7 @@ COLUMNS = (
 )
 MARK = "asked"
 MOST_TABLE_BYTES = 1_000_000_000
+"""A larger table is not read back whole: whoever has one works with a project."""
 _RISKY = ("=", "+", "-", "@", "\t", "\n", "\N{FULLWIDTH EQUALS SIGN}", "\N{FULLWIDTH PLUS SIGN}",
           "\N{FULLWIDTH HYPHEN-MINUS}", "\N{FULLWIDTH COMMERCIAL AT}")  # fmt: skip
 

@@ -24,6 +24,7 @@ EXAMPLE = (
     "  drovik pictures lp-001 --crop 0.5,0,1,1 --region tag --write"
 )
 MOST_ROWS = 24
+"""Pictures on one contact sheet: more of them are too small to see."""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

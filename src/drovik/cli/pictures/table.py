@@ -74,7 +74,9 @@ def caption(part: Prepared, prep: str, models: Mapping[str, Model], several: int
 
 
 MOST_ROWS = 60
+"""Rows without `--all`: those that look wrong come first."""
 _TOLD_EVERY = 500
+"""Pictures between two signs of life: a few seconds."""
 
 
 def inspect_all(project: Project, arguments: argparse.Namespace) -> int:

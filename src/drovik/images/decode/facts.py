@@ -18,6 +18,7 @@ from drovik.project.preps import Prep
 from drovik.project.settings import DEFAULT_MAX_PIXELS
 
 SMALL_BYTES, MOST_PIXELS_OF_SMALL = 1_000_000, 40_000_000
+"""A file below that many bytes is not believed to be a larger picture (see `allowed_pixels`)."""
 
 
 @dataclass(frozen=True)

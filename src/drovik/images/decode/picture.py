@@ -46,6 +46,7 @@ _DEFAULT_LENGTH = 0.1
 """Seconds for which a frame is shown where the clip does not say."""
 
 _IMAGE, _EXTENSION, _TRAILER = 0x2C, 0x21, 0x3B
+"""What a block of a GIF begins with."""
 
 
 def largest_frame(data: bytes) -> tuple[int, int]:

@@ -19,6 +19,7 @@ MOST_FRAMES = 10_000
 """Frames of a moving picture, or pages of a document, where all are wanted."""
 
 _SAMPLE_SIDE = 32
+"""Two frames are compared by a square of this side in gray: motion is seen, noise is not."""
 
 
 class Shot(NamedTuple):

@@ -124,6 +124,7 @@ _TESTS: tuple[tuple[str, Callable[[str, str], bool]], ...] = (
 
 _LEFT_OUT = (LINE_DROPPED, WORDS_DROPPED, MISSING, CUT_SHORT, TOO_SHORT, MISSING, ITEM_LEFT_OUT)
 _LEAST_TRAITS = 3
+"""An answer is taken to be about another case if it has this many of that one's traits."""
 _MOST_HOLDERS = 50
 """What more cases than this have in common tells none of them."""
 _HARDLY = 0.5

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 
 BINS = 100
+"""Of the calibration curve: fine enough for any threshold in whole per cent."""
 WIDE = 10
 """Bins of the reliability curve, and of the expected calibration error."""
 SIZE = 2 + 2 * BINS + WIDE
@@ -106,6 +107,7 @@ def threshold(totals: Floats, precision: float) -> tuple[float, float, float] | 
 
 
 POINTS = 101
+"""Recalls at which precision is read, 0.00 to 1.00."""
 OVERLAPS = tuple(0.5 + 0.05 * n for n in range(10))
 
 

@@ -94,6 +94,7 @@ class FormatCheck(NamedTuple):
 
 
 PATTERN_SECONDS = 1.0
+"""A pattern that takes longer never ends, as nested repetitions do."""
 _ITEM = re.compile(r"^\s*(?:[-*•]|\d+[.)])\s+", re.MULTILINE)
 _SPANS = ("words", "sentences", "characters", "lines", "items")
 

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
 _MOST_BYTES = 1_000_000
+"""Of one reply of a project's function."""
 _RUNNER = """
 import importlib, json, os, sys
 out = os.fdopen(os.dup(1), "w", encoding="utf-8")

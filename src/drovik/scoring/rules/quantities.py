@@ -19,6 +19,7 @@ from drovik.scoring.rules.text_rules import partial_date, read_date
 
 _NUMERAL = re.compile(r"[-+\u2212]?\s?\d[\d.,'’\u00a0\u202f\u2009 ]*(?:[eE][-+]?\d+)?")
 _LONGEST = 200
+"""Characters in which a quantity is looked for: a longer text is prose."""
 _SPACES = "'’\u00a0\u202f\u2009 "
 CURRENCIES = {
     "€": "EUR", "$": "USD", "£": "GBP", "¥": "JPY", "₹": "INR", "₩": "KRW", "₺": "TRY", "zł": "PLN", "kč": "CZK",

@@ -24,8 +24,11 @@ _SHORT = {
     "ln": "lane", "sq": "square", "pl": "place", "no": "", "nr": "", "apt": "flat",
 }  # fmt: skip
 _MOST_FORMULA = 300
+"""Characters of a formula."""
 _MOST_FUNCTIONS, _DEEPEST_FORMULA = 8, 12
+"""Functions and brackets of one: beyond these SymPy may not come to an end."""
 _LARGEST_POWER = 400
+"""An exponent beyond this makes numbers that fill the memory."""
 
 
 class PostalAddress(Rule):
