@@ -306,7 +306,7 @@ def test_limits_that_headers_speak_of_are_shown_and_models_are_listed(
     one = serve(lambda n, b: reply({"answer": "ready"}, X_Limit_Remaining="41", X_Other="1"))
     set_up(drovik, f"http://127.0.0.1:{one.port}")
     steps = {step["step"]: step["words"] for step in drovik("endpoint", "try", "it", "--json").json["steps"]}
-    assert steps["limits told"] == "X-Limit-Remaining: 41"
+    assert steps["limits reported"] == "X-Limit-Remaining: 41"
     set_up(drovik, service)
     assert drovik("endpoint", "models", "it", "--json").json["models"] == ["fulmar-2", "gull-1", "dunlin-3"]
     set_up(drovik, f"http://127.0.0.1:{one.port}")

@@ -121,12 +121,12 @@ def _short(value: float) -> str:
 
 
 def _money(one: Bounds) -> str:
-    return f"{one.expected:.4f}" if one.expected < 100 else f"{one.expected:,.2f}".replace(",", " ")
+    return f"{one.expected:.4f}" if one.expected < 100 else f"{one.expected:,.2f}"
 
 
 def _range(one: Bounds, places: int) -> str:
     places = places if one.high < 100 else 2
-    return f"{one.low:,.{places}f} – {one.high:,.{places}f}".replace(",", " ")
+    return f"{one.low:,.{places}f} – {one.high:,.{places}f}"
 
 
 def span(seconds: float) -> str:

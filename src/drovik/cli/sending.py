@@ -185,7 +185,7 @@ class Progress:
             return Text(self.line())
         passed = max(time.monotonic() - self._started, 1e-6)
         drawn = Table(box=None, pad_edge=False, show_edge=False, header_style="dim", padding=(0, 2, 0, 0))
-        for name in ("task", "arm", "", "done", "a second", "time left", "paid", "failures on the way"):
+        for name in ("task", "arm", "", "done", "a second", "time left", "paid", "errors"):
             drawn.add_column(name, justify="right" if name in ("done", "a second", "time left", "paid") else "left")
         for (task, arm), counts in arms:
             done = counts.answered + counts.failed

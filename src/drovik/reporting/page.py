@@ -101,7 +101,8 @@ class TaskSection:
     what: str
     words: tuple[str, ...]
     others: tuple[str, ...]
-    columns: tuple[str, ...]
+    columns: tuple[tuple[str, bool], ...]
+    """Of the table of arms: each title, and whether the column is of numbers."""
     arms: tuple[ArmRow, ...]
     figure: str
     details: tuple[tuple[str, MeasureScore, str], ...]
@@ -154,6 +155,7 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
     rows = tuple(_arm_row(number, arm, name) for number, arm in enumerate([*ordered, *rest], 1))
     measure = next((one for one in view.measures if one.name == name), None)
     what = measure.what if measure else ""
+    heads = titles(PAGE, what or "score")
     scored = [(arm.arm, estimate(score)) for arm in ordered if (score := arm.measure(name)) is not None]
     every = _misses(view)
     misses = tuple(
@@ -170,7 +172,7 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
         what=what,
         words=tuple(verdict_text(one) for one in told),
         others=others,
-        columns=tuple(titles(PAGE, what or "score")),
+        columns=tuple((title, name not in ("arm", "answers")) for name, title in zip(PAGE, heads, strict=True)),
         arms=rows,
         figure=interval_figure(scored, what),
         details=details,

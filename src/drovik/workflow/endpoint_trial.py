@@ -325,5 +325,5 @@ def _tokens_step(text: _Come, picture: _Come) -> TrialStep:
 def _limits_step(headers: Mapping[str, str]) -> TrialStep:
     found = [f"{name}: {value}" for name, value in headers.items() if _LIMITS.search(name)]
     if not found:
-        return TrialStep("limits told", "unknown", "the reply's headers speak of none")
-    return TrialStep("limits told", "good", ", ".join(found[:6]))
+        return TrialStep("limits reported", "unknown", "the reply's headers say nothing of them")
+    return TrialStep("limits reported", "good", ", ".join(found[:6]))
