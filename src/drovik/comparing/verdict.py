@@ -105,7 +105,14 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
             (low, high), method = wilson_interval(value * len(rows), len(rows)), "Wilson"
         else:
             (low, high), method = bootstrapped_interval(value, values[name], len(rows))
-        found[name] = Estimate(value, low, high, len(score.scored), method, name in score.measure.coefficients)
+        found[name] = Estimate(
+            value=value,
+            low=low,
+            high=high,
+            cases=len(score.scored),
+            method=method,
+            coefficient=name in score.measure.coefficients,
+        )
     for name, weigh in score.measure.weighed([_score(one) for one in score.scored]).items():
         found[name] = _weighed_estimate(weigh, score.scored)
     return found
@@ -128,7 +135,9 @@ def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
     rows, grouped = _rows(measure, cases)
     (low, high), method = score_interval(rows, measure.score_of, measure.binary and _is_plain(cases, grouped))
     value = float(measure.score_of(rows.sum(axis=0)))
-    return Estimate(value, low, high, len(cases), method, measure.is_coefficient)
+    return Estimate(
+        value=value, low=low, high=high, cases=len(cases), method=method, coefficient=measure.is_coefficient
+    )
 
 
 def _rows(measure: Measure, cases: Sequence[ScoredCase]) -> tuple[Floats, bool]:

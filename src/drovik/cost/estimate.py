@@ -135,13 +135,13 @@ class ArmQuote:
     def times(self, share: float) -> ArmQuote:
         """The same for this many times as much."""
         return ArmQuote(
-            self.task,
-            self.arm,
-            self.requests.times(share),
-            self.input_tokens.times(share),
-            self.output_tokens.times(share),
-            self.pictures.times(share),
-            self.unknown,
+            task=self.task,
+            arm=self.arm,
+            requests=self.requests.times(share),
+            input_tokens=self.input_tokens.times(share),
+            output_tokens=self.output_tokens.times(share),
+            pictures=self.pictures.times(share),
+            unknown=self.unknown,
         )
 
 

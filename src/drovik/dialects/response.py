@@ -222,17 +222,17 @@ class ReplyParser:
         counters = {name: found[f"counters.{name}"] for name in self.form.counters if f"counters.{name}" in found}
         code = str(found.get("error_code", ""))
         return ParsedReply(
-            well_formed(text),
-            ended,
-            ended is not None and ended in self.form.cut_off,
-            self._refused(),
-            found.get("model"),
-            found.get("input_tokens"),
-            found.get("output_tokens"),
-            counters,
-            found.get("error"),
-            int(code) if _STATUS.fullmatch(code) else None,
-            note,
+            text=well_formed(text),
+            ended=ended,
+            cut_off=ended is not None and ended in self.form.cut_off,
+            refused=self._refused(),
+            model=found.get("model"),
+            input_tokens=found.get("input_tokens"),
+            output_tokens=found.get("output_tokens"),
+            counters=counters,
+            error=found.get("error"),
+            code=int(code) if _STATUS.fullmatch(code) else None,
+            note=note,
             incomplete=incomplete,
         )
 

@@ -291,4 +291,14 @@ def _view(
         before = task.after.task if task.after else ""
         scores.append(with_wrong_before(made, before, wrong.get(arm.name, frozenset())))
     older = _older_names(project, store, task)
-    return TaskView(task, measures, arms, cases, asked.identities, asked.answers, tuple(scores), older, not_run)
+    return TaskView(
+        task=task,
+        measures=measures,
+        arms=arms,
+        cases=cases,
+        identities=asked.identities,
+        answers=asked.answers,
+        scores=tuple(scores),
+        older=older,
+        not_run=not_run,
+    )

@@ -139,7 +139,15 @@ def _doubt(
     first = by_arm[arms[0]]
     share = len(models) / len(every)
     return SuspectLabel(
-        task, measure, case, first.where, first.expected, first.got, tuple(sorted(arms)), tuple(others), share
+        task=task,
+        measure=measure,
+        case=case,
+        where=first.where,
+        expected=first.expected,
+        said=first.got,
+        agreeing=tuple(sorted(arms)),
+        others=tuple(others),
+        share=share,
     )
 
 

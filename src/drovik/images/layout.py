@@ -42,12 +42,12 @@ class Map(NamedTuple):
         """This map, and then another."""
         c, f = after.point(self.c, self.f)
         return Map(
-            after.a * self.a + after.b * self.d,
-            after.a * self.b + after.b * self.e,
-            c,
-            after.d * self.a + after.e * self.d,
-            after.d * self.b + after.e * self.e,
-            f,
+            a=after.a * self.a + after.b * self.d,
+            b=after.a * self.b + after.b * self.e,
+            c=c,
+            d=after.d * self.a + after.e * self.d,
+            e=after.d * self.b + after.e * self.e,
+            f=f,
         )
 
 

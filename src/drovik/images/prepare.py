@@ -165,7 +165,16 @@ def _written(
     if prep.max_bytes is not None and len(data) > prep.max_bytes:
         what = f"comes to {counted(len(data), 'byte')} at the least, more than max_bytes = {prep.max_bytes}"
         raise PictureError(Problem(what, "make it smaller by fit, or take a jpeg or webp", path))
-    return Prepared(data, media_type, drawn.width, drawn.height, False, layout, shot, part)
+    return Prepared(
+        data=data,
+        media_type=media_type,
+        width=drawn.width,
+        height=drawn.height,
+        as_stored=False,
+        layout=layout,
+        shot=shot,
+        part=part,
+    )
 
 
 def thumbnail(data: bytes, path: str, max_pixels: int, side: int) -> Prepared:

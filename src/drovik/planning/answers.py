@@ -116,7 +116,14 @@ def read_reply(project: Project, reader: Reader, request: Request, reply: KeptRe
         reading = reader.read(parsed.text, parsed.cut_off, parsed.refused)
     except Exception as error:  # whatever is in a stranger's reply is one answer's trouble, and no other's
         return Answer(Status.FAILED, note=f"could not be read: {type(error).__name__}: {str(error)[:200]}")
-    return Answer(reading.status, reading.how, parsed.text, reading.value, reading.errors, parsed.note)
+    return Answer(
+        status=reading.status,
+        how=reading.how,
+        text=parsed.text,
+        value=reading.value,
+        errors=reading.errors,
+        note=parsed.note,
+    )
 
 
 def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:

@@ -125,9 +125,16 @@ class Request(NamedTuple):
         """The record of it for the store; `text` is the canonical form."""
         arm = self.arm
         return RequestRecord(
-            self.task.name, arm.digest, arm.name, self.case.id, self.repeat, self.identity, text, self.turn,
-            self.repair is not None,
-        )  # fmt: skip
+            task=self.task.name,
+            arm=arm.digest,
+            arm_name=arm.name,
+            case_id=self.case.id,
+            repeat=self.repeat,
+            identity=self.identity,
+            text=text,
+            turn=self.turn,
+            second=self.repair is not None,
+        )
 
 
 State = Literal["open", "before", "stuck", "not_asked"]
@@ -210,7 +217,17 @@ def request_of(
     else:
         text = canonical_conversation(arm, case, conversation, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = digest_of_text(text)
-    return Request(task, arm, case, repeat, identity, said, earlier or {}, shown, repair)
+    return Request(
+        task=task,
+        arm=arm,
+        case=case,
+        repeat=repeat,
+        identity=identity,
+        said=said,
+        earlier=earlier or {},
+        shown=shown,
+        repair=repair,
+    )
 
 
 def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
@@ -280,4 +297,12 @@ def plan_sending(
             to_send.setdefault(request.arm.model.endpoint, []).append(request)
     for endpoint in endpoints if first else ():
         to_send.setdefault(endpoint, [])
-    return Plan(to_send, shared, known_of, frozenset(again), recheck, follow, waiting)
+    return Plan(
+        to_send=to_send,
+        shared=shared,
+        known_of=known_of,
+        again=frozenset(again),
+        recheck=recheck,
+        follow=follow,
+        waiting=waiting,
+    )

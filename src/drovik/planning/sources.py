@@ -137,7 +137,15 @@ class AdhocQuestion:
             for number, (_, pictures) in enumerate(self.later, 2)
         )
         names = frozenset(("question", "rules", *(f"turn_{number}" for number in range(2, len(turns) + 2))))
-        return Prompt(PROMPT, "the question", "", "{{ rules }}", "{{ question }}", names, turns)
+        return Prompt(
+            name=PROMPT,
+            file="the question",
+            note="",
+            system="{{ rules }}",
+            ask="{{ question }}",
+            variables=names,
+            turns=turns,
+        )
 
     def given(self) -> dict[str, Any]:
         """The facts that fill the prompt."""
@@ -168,8 +176,37 @@ def adhoc_project(
     :param cases: of each its id and its pictures.
     """
     form: Form = "json" if question.schema is not None else "text"
-    task = Task(TASK, "", form, question.schema, None, (), (question.prompt(),), send_schema=question.send_schema)
+    task = Task(
+        name=TASK,
+        title="",
+        form=form,
+        schema=question.schema,
+        decide_on=None,
+        measures=(),
+        prompts=(question.prompt(),),
+        send_schema=question.send_schema,
+    )
     given = question.given()
-    made = tuple(Case(name, tuple(pictures), given, {}, None, "tune", frozenset(), "") for name, pictures in cases)
-    project = Project(folder, settings, dialects, (task,), made, keys, PictureFolder(folder, None))
+    made = tuple(
+        Case(
+            id=name,
+            pictures=tuple(pictures),
+            given=given,
+            expected={},
+            group=None,
+            split="tune",
+            refusal=frozenset(),
+            place="",
+        )
+        for name, pictures in cases
+    )
+    project = Project(
+        folder=folder,
+        settings=settings,
+        dialects=dialects,
+        tasks=(task,),
+        cases=made,
+        keys=keys,
+        pictures=PictureFolder(folder, None),
+    )
     return AdhocProject(project, task, arms_of(task, settings))

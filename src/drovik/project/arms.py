@@ -81,16 +81,16 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
                 mark = arm_digest(task, endpoint, model, prompt, prep)
                 arms.append(
                     Arm(
-                        task.name,
-                        "/".join(parts),
-                        model_name,
-                        prompt.name,
-                        prep_name,
-                        model,
-                        prompt,
-                        prep,
-                        mark,
-                        endpoint,
+                        task=task.name,
+                        name="/".join(parts),
+                        model_name=model_name,
+                        prompt_name=prompt.name,
+                        prep_name=prep_name,
+                        model=model,
+                        prompt=prompt,
+                        prep=prep,
+                        digest=mark,
+                        endpoint=endpoint,
                     )
                 )
     return tuple(arms)

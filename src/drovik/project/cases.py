@@ -369,13 +369,13 @@ def _case_of(row: SourceRow, source: str, problems: list[Problem]) -> Case | Non
         for one in found.images
     ]
     return Case(
-        found.id,
-        tuple(pictures),
-        found.given,
-        found.expected,
-        found.group,
-        found.split,
-        frozenset(found.refusal),
-        row.place,
-        found.regions,
+        id=found.id,
+        pictures=tuple(pictures),
+        given=found.given,
+        expected=found.expected,
+        group=found.group,
+        split=found.split,
+        refusal=frozenset(found.refusal),
+        place=row.place,
+        regions=found.regions,
     )

@@ -301,7 +301,15 @@ def _read_prompt(path: Path, shown: str, problems: list[Problem]) -> Prompt | No
         return None
     variables = frozenset().union(*(one for one in found if one is not None))
     turns = tuple(turn.ask.strip() for turn in file.turns)
-    return Prompt(path.stem, shown, file.note, file.system.strip(), file.ask.strip(), variables, turns)
+    return Prompt(
+        name=path.stem,
+        file=shown,
+        note=file.note,
+        system=file.system.strip(),
+        ask=file.ask.strip(),
+        variables=variables,
+        turns=turns,
+    )
 
 
 def _variables(text: str, shown: str, place: str, problems: list[Problem]) -> frozenset[str] | None:

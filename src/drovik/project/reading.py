@@ -83,7 +83,16 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         problems += check_variables(task, [*given, *(task.judges.given() if task.judges else ())])
     problems += _check_given(cases, tasks, settings.cases)
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)
-    return Project(folder, settings, dialects, tasks, tuple(cases), keys, pictures, reviews), problems
+    return Project(
+        folder=folder,
+        settings=settings,
+        dialects=dialects,
+        tasks=tasks,
+        cases=tuple(cases),
+        keys=keys,
+        pictures=pictures,
+        reviews=reviews,
+    ), problems
 
 
 def _lies_outside(pictures: PictureFolder, settings: ProjectFile, problems: list[Problem]) -> bool:

@@ -244,20 +244,20 @@ def _read_task(home: Path, problems: list[Problem]) -> Task | None:
     decide_on = _decided_on(question, measures, shown, problems)
     labels = _labels(measures, decide_on, schema)
     return Task(
-        home.name,
-        question.title,
-        question.answer.form,
-        schema,
-        decide_on,
-        measures,
-        prompts,
-        labels,
-        question.after,
-        question.where,
-        question.answer.send_schema,
-        question.answer.repair_turn,
-        question.repeats,
-        question.judges,
+        name=home.name,
+        title=question.title,
+        form=question.answer.form,
+        schema=schema,
+        decide_on=decide_on,
+        measures=measures,
+        prompts=prompts,
+        labels=labels,
+        after=question.after,
+        where=question.where,
+        send_schema=question.answer.send_schema,
+        repair_turn=question.answer.repair_turn,
+        repeats=question.repeats,
+        judges=question.judges,
     )
 
 

@@ -194,12 +194,12 @@ def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
     entry = ArmEntry(arm.arm, estimate(score) if score else None, arm.costs, arm.statuses, arm.unsent, place=place)
     counts = tuple((status, arm.statuses[status]) for status in STATUSES if arm.statuses.get(status))
     return ArmRow(
-        tuple(zip(PAGE, cells(entry, PAGE), strict=True)),
-        score.bounds if score else None,
-        estimate_as_read(score) if score else None,
-        counts,
-        arm.unsent,
-        score is not None and score.measure.is_coefficient,
+        cells=tuple(zip(PAGE, cells(entry, PAGE), strict=True)),
+        bounds=score.bounds if score else None,
+        as_read=estimate_as_read(score) if score else None,
+        statuses=counts,
+        unsent=arm.unsent,
+        plain=score is not None and score.measure.is_coefficient,
     )
 
 
@@ -230,12 +230,21 @@ def _miss(
         answer = view.answers[arm][case.id]
         text = answer.text if len(answer.text) <= _MOST_TEXT else answer.text[:_MOST_TEXT] + " …"
         errors = tuple(f"{one.at or 'answer'}: {one.what}" for one in answer.errors)
-        rows.append(MissRow(arm, answer.status, answer.how, text, tuple(findings), errors))
+        rows.append(
+            MissRow(arm=arm, status=answer.status, how=answer.how, text=text, findings=tuple(findings), errors=errors)
+        )
     expected = json.dumps(case.expected.get(view.task.name), ensure_ascii=False, indent=1)
     pictures = tuple(_thumbnail(project, picture.path, thumbnails) for picture in case.pictures)
     seeing = [arm.name for arm in view.arms if arm.model.takes_pictures]
     answered = sum(case.id in view.answers[arm] for arm in seeing)
-    return Miss(case, expected, pictures, tuple(rows), answered - len(rows), answered)
+    return Miss(
+        case=case,
+        expected=expected,
+        thumbnails=pictures,
+        rows=tuple(rows),
+        right=answered - len(rows),
+        answered=answered,
+    )
 
 
 def _thumbnail(project: Project, path: str, made: dict[str, str]) -> str:

@@ -99,7 +99,9 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignm
             [word for line in wanted for word in line.split()], [word for line in got for word in line.split()]
         )
     moved = not free and sorted(wanted) == sorted(got) and list(wanted) != list(got)
-    return Alignment(tuple(wanted), tuple(got), tuple(pairs), chars, words, moved)
+    return Alignment(
+        wanted=tuple(wanted), got=tuple(got), pairs=tuple(pairs), char_edits=chars, word_edits=words, moved=moved
+    )
 
 
 def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple[int | None, int | None]]:

@@ -68,18 +68,18 @@ def score_arm(
     found, not_scored = _score_measures(known, arm_name, measures, cases, answers, turns)
     most = max((len(one) for one in answers.values()), default=1)
     return ArmScores(
-        task.name,
-        arm_name,
-        Counter(one.status for one in present),
-        Counter(one.how for one in present if one.how),
-        len(every) - len(present),
-        costs_of(paid),
-        found,
-        _repair_turns(known, arm_name, measures, cases, answers, turns, second or {}),
-        most,
-        _agreement(answers) if most > 1 else None,
-        not_scored,
-        task.decide_on,
+        task=task.name,
+        arm=arm_name,
+        statuses=Counter(one.status for one in present),
+        how=Counter(one.how for one in present if one.how),
+        unsent=len(every) - len(present),
+        costs=costs_of(paid),
+        measures=found,
+        second=_repair_turns(known, arm_name, measures, cases, answers, turns, second or {}),
+        repeats=most,
+        agreement=_agreement(answers) if most > 1 else None,
+        not_scored=not_scored,
+        decide_on=task.decide_on,
     )
 
 
@@ -156,7 +156,9 @@ def _score_measure(
         bounds = (low, high)
     totals = measure.rows(done).sum(axis=0)
     value = measure.combine(done) if measure.is_weighed else float(measure.score_of(totals))
-    return MeasureScore(measure, tuple(scored), value, bounds, measure.tables(totals), totals)
+    return MeasureScore(
+        measure=measure, cases=tuple(scored), value=value, bounds=bounds, tables=measure.tables(totals), totals=totals
+    )
 
 
 class _Shared:

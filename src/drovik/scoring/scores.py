@@ -167,10 +167,10 @@ def costs_of(answers: Sequence[Answer]) -> Costs:
             add_money(money, one.spent.currency, one.spent.amount)
     seconds = [one.seconds for one in answers if one.seconds is not None]
     return Costs(
-        len(answers),
-        sum(one.input_tokens or 0 for one in answers),
-        sum(one.output_tokens or 0 for one in answers),
-        money,
-        statistics.median(seconds) if seconds else None,
-        tuple(sorted({one.model for one in answers if one.model})),
+        answers=len(answers),
+        input_tokens=sum(one.input_tokens or 0 for one in answers),
+        output_tokens=sum(one.output_tokens or 0 for one in answers),
+        money=money,
+        seconds=statistics.median(seconds) if seconds else None,
+        reported_models=tuple(sorted({one.model for one in answers if one.model})),
     )

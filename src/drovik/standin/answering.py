@@ -149,15 +149,15 @@ class Hints:
         """Read them off a prompt's text."""
         low = text.lower()
         return Hints(
-            sum(kind in low for kind in KINDS) >= 4,
-            any(sign in low for sign in ("nothing but json", "only json", "json only", "no other text")),
-            any(sign in low for sign in ("day first", "yyyy-mm-dd", "iso 8601")),
-            "null" in low,
-            "decimal" in low or "comma" in low,
-            "english" in low,
-            any(sign in low for sign in ("only what", "do not guess", "not guess")),
-            any(sign in low for sign in ("nothing but the lines", "nothing else")),
-            _fields_of(text),
+            names_labels=sum(kind in low for kind in KINDS) >= 4,
+            only_json=any(sign in low for sign in ("nothing but json", "only json", "json only", "no other text")),
+            day_first=any(sign in low for sign in ("day first", "yyyy-mm-dd", "iso 8601")),
+            absent="null" in low,
+            decimal="decimal" in low or "comma" in low,
+            language="english" in low,
+            only_seen=any(sign in low for sign in ("only what", "do not guess", "not guess")),
+            only_lines=any(sign in low for sign in ("nothing but the lines", "nothing else")),
+            fields=_fields_of(text),
         )
 
 

@@ -152,10 +152,27 @@ class Desk:
             text, ended = text[: question.room * _LETTERS_A_TOKEN], "room"
         tokens_out = len(text) // _LETTERS_A_TOKEN + 1
         outcome = fault.kind if fault.kind != "none" else "answered"
-        self.ledger.add(Entry(question.slip, nature.id, outcome, True, tokens_in, tokens_out))
+        self.ledger.add(
+            Entry(
+                slip=question.slip,
+                model=nature.id,
+                outcome=outcome,
+                billed=True,
+                tokens_in=tokens_in,
+                tokens_out=tokens_out,
+            )
+        )
         spread = chance_seed(nature.id, mark) % 1000 / 1000
         seconds = self.slow + nature.seconds * (0.5 + spread)
-        return Answered(text, ended, nature.id, tokens_in, tokens_out, seconds, fault)
+        return Answered(
+            text=text,
+            ended=ended,
+            model=nature.id,
+            tokens_in=tokens_in,
+            tokens_out=tokens_out,
+            seconds=seconds,
+            fault=fault,
+        )
 
     def refused(self, slip: str, refusal: Refusal) -> None:
         """Enter a request that was turned down."""

@@ -155,7 +155,15 @@ class PlainFront(Front):
             words = "\n".join(str(part["words"]) for part in turn["parts"] if "words" in part)
             pictures += [bytes_of(part["picture"]) for part in turn["parts"] if "words" not in part]
         rules, room, warm = str(tree.get("rules", "")), tree.get("room"), bool(tree.get("temperature"))
-        return DeskQuestion(tree["model"], rules, words, tuple(pictures), room, warm, request.headers.get("Slip", ""))
+        return DeskQuestion(
+            model=tree["model"],
+            rules=rules,
+            words=words,
+            pictures=tuple(pictures),
+            room=room,
+            warm=warm,
+            slip=request.headers.get("Slip", ""),
+        )
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         count = {"in": answered.tokens_in, "out": answered.tokens_out}
@@ -178,7 +186,14 @@ class FlatFront(Front):
         tuning = tree.get("tuning", {})
         pictures = tuple(bytes_of(one) for one in tree.get("photos", []))
         room, warm = tuning.get("max_tokens"), bool(tuning.get("temperature"))
-        return DeskQuestion(tree["engine"], tree.get("manner", ""), tree.get("question", ""), pictures, room, warm)
+        return DeskQuestion(
+            model=tree["engine"],
+            rules=tree.get("manner", ""),
+            words=tree.get("question", ""),
+            pictures=pictures,
+            room=room,
+            warm=warm,
+        )
 
     async def write(self, request: web.Request, answered: Answered) -> web.StreamResponse:
         spent = {"tokens_read": answered.tokens_in, "tokens_written": answered.tokens_out}

@@ -80,7 +80,9 @@ def _known() -> list[tuple[bytes, Scene]]:
     rows = []
     for line in files("drovik.standin").joinpath("scenes.jsonl").read_text("utf-8").splitlines():
         row = json.loads(line)
-        scene = Scene(row["id"], row["kind"], row["colour"], row["mark"], row["tag"], row["boxes"])
+        scene = Scene(
+            id=row["id"], kind=row["kind"], colour=row["colour"], mark=row["mark"], tag=row["tag"], boxes=row["boxes"]
+        )
         rows += [(bytes.fromhex(one), scene) for one in row["prints"]]
     return rows
 

@@ -151,7 +151,10 @@ class Store:
         :return: "budget" where the limit of money does not allow it, "claim" where this program has been stopped
             for so long that others may ask it by now.
         """
-        return self._writer.write_with(self._begin_all, _Begin(list(asked), round_, try_, endpoint, bound, budget))
+        return self._writer.write_with(
+            self._begin_all,
+            _Begin(asked=list(asked), round=round_, try_=try_, endpoint=endpoint, bound=bound, budget=budget),
+        )
 
     def _begin_all(self, connection: sqlite3.Connection, begun: list[_Begin]) -> list[int | Refused]:
         """Append attempts, a statement for each table; under a limit of money one by one, for each counts."""
@@ -301,7 +304,10 @@ class Store:
         for identity, reading, status, how, text, value, errors, note in rows:
             places = tuple(SchemaError(*one) for one in json.loads(errors))
             found[identity] = KeptReading(
-                reading, Answer(STATUS_NAMED[status], how, text, json.loads(value), places, note)
+                reading,
+                Answer(
+                    status=STATUS_NAMED[status], how=how, text=text, value=json.loads(value), errors=places, note=note
+                ),
             )
         return found
 

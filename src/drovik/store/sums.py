@@ -162,6 +162,10 @@ def kept_quotes(connection: sqlite3.Connection) -> list[KeptQuote]:
     rows = connection.execute(
         "SELECT at, attempt, task, arm, name, requests, quoted FROM quotes WHERE attempt < ? ORDER BY id", (last,)
     )
-    found = {(task, arm): KeptQuote(at, attempt, task, arm, name, count, json.loads(quoted))
-             for at, attempt, task, arm, name, count, quoted in rows}  # fmt: skip
+    found = {
+        (task, arm): KeptQuote(
+            at=at, attempt=attempt, task=task, arm=arm, name=name, requests=count, quoted=json.loads(quoted)
+        )
+        for at, attempt, task, arm, name, count, quoted in rows
+    }
     return list(found.values())

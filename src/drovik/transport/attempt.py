@@ -130,13 +130,13 @@ def _read(service: EndpointSession, request: Request, got: HttpReply) -> tuple[R
         body, parsed = b"", replace(parsed, text="", note=what, readable=False)
     counters = {name: CountedTokens(count, form.counters[name].within) for name, count in parsed.counters.items()}
     reply = Reply(
-        got.status,
-        body,
-        parsed.model,
-        parsed.input_tokens,
-        parsed.output_tokens,
-        request.arm.model.price,
-        counters,
+        http_status=got.status,
+        body=body,
+        model=parsed.model,
+        input_tokens=parsed.input_tokens,
+        output_tokens=parsed.output_tokens,
+        price=request.arm.model.price,
+        counters=counters,
     )
     return reply, parsed, _outcome(service, request, got, parsed)
 

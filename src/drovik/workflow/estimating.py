@@ -110,7 +110,17 @@ def keep_estimate(store: Store, quotes: Sequence[ArmQuote]) -> None:
         quoted: dict[str, Any] = {"input": one.input_tokens.expected, "output": one.output_tokens.expected}
         if money is not None and one.price is not None:
             quoted |= {"currency": one.price.currency, "money": list(money)}
-        rows.append(KeptQuote(now, 0, one.task, one.arm.digest, one.arm.name, round(one.requests.expected), quoted))
+        rows.append(
+            KeptQuote(
+                at=now,
+                attempt=0,
+                task=one.task,
+                arm=one.arm.digest,
+                name=one.arm.name,
+                requests=round(one.requests.expected),
+                quoted=quoted,
+            )
+        )
     if rows:
         with transaction(store.connection):
             keep_quotes(store.connection, now, rows)

@@ -107,7 +107,16 @@ class _Reporter:
         self._on_event(Event("begins", request.task.name, request.arm.name, request.case.id, request.repeat))
 
     def text(self, request: Request, text: str) -> None:
-        self._on_event(Event("text", request.task.name, request.arm.name, request.case.id, request.repeat, text))
+        self._on_event(
+            Event(
+                kind="text",
+                task=request.task.name,
+                arm=request.arm.name,
+                case=request.case.id,
+                repeat=request.repeat,
+                text=text,
+            )
+        )
 
     def ended(self, request: Request, ending: AttemptEnd) -> None:
         names = request.task.name, request.arm.name, request.case.id, request.repeat
@@ -190,7 +199,14 @@ class OpenProject:
             key = request.task.name, request.arm.name
             by_arm[key] = by_arm.get(key, 0) + 1
         plan = planned.plan
-        return SendingPlan(self, wanted, plan.count(), plan.answered, by_arm, dict(plan.waiting))
+        return SendingPlan(
+            project=self,
+            wanted=wanted,
+            to_send=plan.count(),
+            answered=plan.answered,
+            by_arm=by_arm,
+            waiting=dict(plan.waiting),
+        )
 
     async def send(
         self,

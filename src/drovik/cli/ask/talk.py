@@ -156,7 +156,14 @@ def run(arguments: argparse.Namespace) -> int:
     words = workflow.sort_words(arguments.words, None)
     _see_that_nothing_reads_stdin(words)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
-        talk = _Talk(services, settings, models[0], arguments.system, Path(folder), arguments.trust)
+        talk = _Talk(
+            services=services,
+            settings=settings,
+            model=models[0],
+            system=arguments.system,
+            folder=Path(folder),
+            trusted=arguments.trust,
+        )
         talk.waiting = workflow.named_pictures(words, Path(folder), workflow.wants_bytes(services, models))
         with workflow.Store(Path(folder) / "store" / "asked.sqlite") as store:
             if words.question:

@@ -231,16 +231,16 @@ def learn(
     dialect = _checked(text, f"dialects/{name}.toml")
     key_env = told.get("key_env") or proper.key_variable or f"{re.sub(r'[^A-Z0-9]+', '_', name.upper())}_KEY"
     return Learned(
-        name,
-        _proper_url(proper.url),
-        text,
-        dialect,
-        proper.model or name,
-        {setting: value for setting, value in proper.settings.items() if value is not None},
-        proper.key or "",
-        key_env if proper.key is not None else None,
-        tuple(taken),
-        tuple(proper.fixed),
+        name=name,
+        url=_proper_url(proper.url),
+        text=text,
+        dialect=dialect,
+        model=proper.model or name,
+        settings={setting: value for setting, value in proper.settings.items() if value is not None},
+        key=proper.key or "",
+        key_env=key_env if proper.key is not None else None,
+        taken=tuple(taken),
+        fixed=tuple(proper.fixed),
     )
 
 

@@ -116,7 +116,9 @@ def _plain_place(place: str) -> str:
 
 def _outside(one: Inference) -> Inference:
     others = tuple(_plain_place(place) for place in one.others)
-    return Inference(one.role, _plain_place(one.place), one.value, one.why, one.sure, others)
+    return Inference(
+        role=one.role, place=_plain_place(one.place), value=one.value, why=one.why, sure=one.sure, others=others
+    )
 
 
 def _number(value: Any) -> Any:

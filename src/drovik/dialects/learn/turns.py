@@ -40,7 +40,14 @@ class Parts:
         """Note what a part was taken for."""
         value = value_at(self.tree, path)
         self.taken.append(
-            Inference(role, shown(path), shortened_value(value), why, sure, tuple(shown(one) for one in others))
+            Inference(
+                role=role,
+                place=shown(path),
+                value=shortened_value(value),
+                why=why,
+                sure=sure,
+                others=tuple(shown(one) for one in others),
+            )
         )
 
 

@@ -84,7 +84,9 @@ def _opened(data: bytes, path: str, max_pixels: int, prep: Prep) -> Iterator[Ope
                 raise PictureError(Problem("is a clip without a frame", "open it elsewhere and save it again", path))
             shots = _shots(container, stream, stamps, prep.frames or UNASKED)
             facts = PictureFacts("video", (size,) * len(shots), _orientation(stream), tuple(shots), len(stamps))
-            yield OpenedVideo(facts, container, stream, stamps, path, max_pixels)
+            yield OpenedVideo(
+                facts=facts, container=container, stream=stream, stamps=stamps, path=path, max_pixels=max_pixels
+            )
     except av.FFmpegError:
         raise PictureError(broken(path)) from None
 

@@ -98,8 +98,8 @@ def _masked(raw: dict[str, Any], frame: Frame, expected: bool) -> Region | None:
     height, width = mask.shape
     if expected or frame.size is None:
         whole = frame.upright or (float(width), float(height))
-        return Region((), mask, Map(width / whole[0], 0.0, 0.0, 0.0, height / whole[1], 0.0))
-    cells = Map(width / frame.size[0], 0.0, 0.0, 0.0, height / frame.size[1], 0.0)
+        return Region((), mask, Map(a=width / whole[0], b=0.0, c=0.0, d=0.0, e=height / whole[1], f=0.0))
+    cells = Map(a=width / frame.size[0], b=0.0, c=0.0, d=0.0, e=height / frame.size[1], f=0.0)
     return Region((), mask, inverse(frame.to_upright).then(cells))
 
 
@@ -137,7 +137,7 @@ def inverse(one: Map) -> Map:
     """The map that undoes a map."""
     by = one.a * one.e - one.b * one.d
     a, b, d, e = one.e / by, -one.b / by, -one.d / by, one.a / by
-    return Map(a, b, -(a * one.c + b * one.f), d, e, -(d * one.c + e * one.f))
+    return Map(a=a, b=b, c=-(a * one.c + b * one.f), d=d, e=e, f=-(d * one.c + e * one.f))
 
 
 def overlap(one: Region, other: Region) -> float:

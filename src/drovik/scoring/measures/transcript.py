@@ -110,12 +110,12 @@ class _Word(NamedTuple):
 def _word(word: str) -> _Word:
     bare = word.strip(".,;:!?()[]\"'")
     return _Word(
-        bare,
-        _DIGIT.search(bare) is not None,
-        any(char.isalpha() for char in bare),
-        is_negation(word),
-        bare[:1].isupper(),
-        word.endswith((".", "!", "?", ":")),
+        bare=bare,
+        has_digit=_DIGIT.search(bare) is not None,
+        has_letter=any(char.isalpha() for char in bare),
+        denies=is_negation(word),
+        is_capital=bare[:1].isupper(),
+        ends=word.endswith((".", "!", "?", ":")),
     )
 
 
