@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import io
+import os
 import random
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +14,7 @@ from PIL import Image, ImageCms, ImageOps, PngImagePlugin
 from drovik.errors import DrovikError
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.prepare import prepare
+from drovik.project.picture_files import PictureFolder, source_digest
 from drovik.project.preps import Prep
 
 LIMIT = 10_000_000
@@ -167,3 +170,21 @@ def test_a_step_that_nobody_listed_is_never_left_out() -> None:
     data = jpeg(noise())
     assert prepare(data, PrepToCome(fit=640), "a.jpg", LIMIT)[0].as_stored
     assert not prepare(data, PrepToCome(warmth=3), "a.jpg", LIMIT)[0].as_stored
+
+
+def test_a_source_is_digested_again_only_if_it_looks_changed(tmp_path: Path) -> None:
+    """Else a picture of 200 KB is digested once when it is planned and once more for each arm that asks about it."""
+    folder = PictureFolder(tmp_path)
+    path = tmp_path / "a.jpg"
+    path.write_bytes(b"first")
+    folder.remember([(folder.state("a.jpg"), "as planned")])
+    assert folder.read_with_digest("a.jpg") == (b"first", "as planned")
+    for change in (
+        lambda: path.write_bytes(b"longer than the first"),
+        lambda: os.utime(path, ns=(1, 1)),
+        lambda: (path.rename(tmp_path / "b.jpg"), path.write_bytes(b"first")),
+    ):
+        folder.remember([(folder.state("a.jpg"), "as planned")])
+        change()
+        data, digest = folder.read_with_digest("a.jpg")
+        assert digest == source_digest(data)

@@ -77,6 +77,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
     if missing:
         raise PictureError(missing)
     found = store.digests.of_sources(states, lambda path: source_digest(project.pictures.read(path)))
+    project.pictures.remember((state, found[state.path]) for state in states)
     return Sources({**found, **elsewhere}, project, store)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -44,6 +44,7 @@ class PictureFolder:
         self.base = base
         self._roots = None if others is None else [os.path.realpath(base), *map(str, others)]
         self._inside: dict[str, bool] = {}
+        self._digests: dict[str, tuple[FileState, str]] = {}
 
     def state(self, path: str) -> FileState:
         """The state of a picture's file.
@@ -60,13 +61,30 @@ class PictureFolder:
             _see_that_it_is_a_file(found.st_mode)
         except (OSError, ValueError) as error:
             raise ProjectError(missing(path, error)) from None
-        return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
+        return _state_of(path, found)
+
+    def remember(self, digests: Iterable[tuple[FileState, str]]) -> None:
+        """Keep the digests of files for as long as they look as they do now (`read_with_digest`)."""
+        self._digests.update({state.path: (state, digest) for state, digest in digests})
 
     def read(self, path: str) -> bytes:
         """The bytes of a picture's file.
 
         :raises DrovikError: where it cannot be read, or may not be.
         """
+        return self._read(path)[0]
+
+    def read_with_digest(self, path: str) -> tuple[bytes, str]:
+        """The bytes of a picture's file and their digest: the one that is remembered, if the file has its size, time
+        and inode before it is read and after.
+
+        :raises DrovikError: where it cannot be read, or may not be.
+        """
+        data, before, after = self._read(path)
+        known, digest = self._digests.get(path, (None, ""))
+        return data, digest if known is not None and known == before == after else source_digest(data)
+
+    def _read(self, path: str) -> tuple[bytes, FileState, FileState]:
         whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
         try:
             self._require_inside(path, whole, os.path.islink(whole))
@@ -75,7 +93,8 @@ class PictureFolder:
                 _see_that_it_is_a_file(looks.st_mode)
                 if looks.st_size > MOST_BYTES:
                     raise OSError(errno.EFBIG, f"it is larger than {MOST_BYTES // 1_000_000} MB")
-                return file.read()
+                data = file.read()
+                return data, _state_of(path, looks), _state_of(path, os.fstat(file.fileno()))
         except (OSError, ValueError) as error:
             if isinstance(error, OSError) and error.errno in (errno.EMFILE, errno.ENFILE):
                 raise TooManyFiles(missing(path, error)) from None
@@ -103,6 +122,10 @@ class PictureFolder:
 
     def _is_beneath(self, real: str) -> bool:
         return any(real == root or real.startswith(root.rstrip(os.sep) + os.sep) for root in self._roots or ())
+
+
+def _state_of(path: str, found: os.stat_result) -> FileState:
+    return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
 
 
 def _see_that_it_is_a_file(mode: int) -> None:

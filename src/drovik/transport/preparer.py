@@ -92,8 +92,8 @@ def write_request(project: Project, writer: RequestWriter, request: Request, req
             pictures.append(())
             digests.append(url_digest(picture))
             continue
-        source = project.pictures.read(picture.path)
-        digests.append(source_digest(source))
+        source, own = project.pictures.read_with_digest(picture.path)
+        digests.append(own)
         prep = prep_for(request.arm.prep, request.case, number)
         made = prepare(source, prep, picture.path, project.settings.max_pixels)
         pictures.append(made)
