@@ -103,7 +103,7 @@ def test_pictures_come_from_files_addresses_and_standard_input(
         (["nope.jpg", "What is it?"], "nope.jpg: no such picture; correct its name"),
         (["What is", "it?"], "What is: no such picture"),
         ([], "there is nothing to ask; name a picture and a question"),
-        (["WEB/none.jpg", "What?"], "cannot be fetched: status 404; check the address"),
+        (["WEB/none.jpg", "What?"], "cannot be fetched: status 404; check the URL"),
         (["WEB/huge", "What?"], "cannot be fetched: the picture is larger than 50 MB"),
         (["WEB/page", "What?"], "is not a picture"),
         (["photos/notes.txt", "What?"], "is not a picture"),

@@ -110,7 +110,7 @@ class Draft:
 class RequestWriter:
     """Writes the requests of one endpoint by its dialect; templates are compiled once.
 
-    :param lend: makes an address on this machine for a picture; None where the service cannot reach it.
+    :param lend: makes a URL on this machine for a picture; None where the service cannot reach it.
     :raises DrovikError: where the dialect's templates cannot be compiled.
     """
 
@@ -137,7 +137,7 @@ class RequestWriter:
         return bool(self._picture_slots - {"text"})
 
     def takes_addresses(self) -> bool:
-        """Whether the addresses of pictures are sent."""
+        """Whether the URLs of pictures are sent."""
         return "address" in self._picture_slots
 
     def keeps_history(self) -> bool:
@@ -259,8 +259,8 @@ class RequestWriter:
             return self._lend(made)
         if self.takes_bytes():
             return None
-        what = "this dialect gives pictures as addresses on the web, and a picture of the case has none"
-        raise RequestError(Problem(what, "give the picture's address, or write {part.data_url} into the dialect"))
+        what = "this dialect gives pictures as URLs, and a picture of the case has none"
+        raise RequestError(Problem(what, "give the picture's URL, or write {part.data_url} into the dialect"))
 
     def _fitted(self, conversation: Conversation, sizes: Sequence[int]) -> Conversation:
         """What is asked, as far as the dialect has places for it.

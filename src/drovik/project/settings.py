@@ -46,7 +46,7 @@ def _proper_url(url: str) -> str:
     if parts.scheme not in ("http", "https") or not parts.hostname or not port_fits:
         raise ValueError(f"'{url}' is not the URL of a service; write it like https://host or http://127.0.0.1:8765")
     if parts.username or parts.password:
-        raise ValueError("a name or password is in the address; give keys by key_env")
+        raise ValueError("a name or password is in the URL; give keys by key_env")
     if parts.scheme == "http" and not is_loopback(parts.hostname):
         raise ValueError(f"plain http to '{parts.hostname}' would show the key and the pictures; use https")
     return url.rstrip("/")
@@ -102,7 +102,7 @@ class Endpoint(Frozen):
     """A service on HTTP, and where it is one of this machine, how to start it.
 
     `key_command` prints the key, for keys that expire; where it is not given, the key is in the
-    variable `key_env`. `start` is a command that serves at the address; it is up once a GET of the path
+    variable `key_env`. `start` is a command that serves at the URL; it is up once a GET of the path
     `ready` succeeds, for which it has `start_within` seconds. Both commands are run in `home`, the folder
     of the file that names them, and see few variables: `pass_env` names further ones.
     """
@@ -223,7 +223,7 @@ class Model(Frozen):
     takes_pictures: bool = True
 
     def canonical(self) -> dict[str, Any]:
-        """What of a model is part of what is asked: all but its address and its price."""
+        """What of a model is part of what is asked: all but its URL and its price."""
         return self._canonical
 
     @cached_property

@@ -86,9 +86,7 @@ def write_request(project: Project, writer: RequestWriter, request: Request, req
         if is_remote(picture):
             if writer.takes_bytes():
                 remedy = "download it, and name the file in the case"
-                raise RequestError(
-                    Problem("the dialect sends pictures, and this one is an address", remedy, picture.path)
-                )
+                raise RequestError(Problem("the dialect sends pictures, and this one is a URL", remedy, picture.path))
             pictures.append(())
             digests.append(url_digest(picture))
             continue

@@ -1,4 +1,4 @@
-"""Pictures named on a command line: files, folders, addresses, and `-` for standard input."""
+"""Pictures named on a command line: files, folders, URLs, and `-` for standard input."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class NamedPicture:
 
 @dataclass(frozen=True)
 class CommandWords:
-    """What the words of a command line are: pictures by name or address, folders, and the question."""
+    """What the words of a command line are: pictures by name or URL, folders, and the question."""
 
     pictures: tuple[str, ...]
     folders: tuple[Path, ...]
@@ -85,7 +85,7 @@ def _names_a_picture(word: str) -> bool:
 
 
 def _address_of(word: str) -> str | None:
-    """The address that a word is, also where it comes without a scheme; None where it is none."""
+    """The URL that a word is, also where it comes without a scheme; None where it is none."""
     if re.match(r"https?://\S+$", word, re.IGNORECASE):
         return word
     if _BARE_ADDRESS.fullmatch(word) and not _exists(word):
@@ -115,7 +115,7 @@ def named_pictures(words: CommandWords, keep_in: Path, bytes_wanted: bool) -> li
     """The pictures of a command line, those of folders included.
 
     :param keep_in: where what was fetched, or came by standard input, is put.
-    :param bytes_wanted: whether a picture at an address is fetched, or its address is enough.
+    :param bytes_wanted: whether a picture at a URL is fetched, or its URL is enough.
     :raises DrovikError: where a picture cannot be had.
     """
 
@@ -157,7 +157,7 @@ def _name_of(address: str) -> str:
 
 
 async def fetched(address: str) -> bytes:
-    """What is at an address. Redirects are followed, for no key goes along.
+    """What is at a URL. Redirects are followed, for no key goes along.
 
     :raises DrovikError: where nothing comes, or too much, or too slowly.
     """
@@ -169,7 +169,7 @@ async def fetched(address: str) -> bytes:
                 got = await fetch(session, HttpRequest("GET", here, {}, b""), FETCH_SECONDS, most=MOST_BYTES)
             except NoReply as failure:
                 said = failure.outcome.words.replace("the reply", "the picture")
-                raise UsageError(Problem(f"cannot be fetched: {said}", "check the address", address)) from None
+                raise UsageError(Problem(f"cannot be fetched: {said}", "check the URL", address)) from None
             location = got.headers.get("Location")
             if 300 <= got.status < 400 and location:
                 here = urljoin(here, location)
@@ -178,5 +178,7 @@ async def fetched(address: str) -> bytes:
             elif got.status == 200:
                 return got.body
             else:
-                raise UsageError(Problem(f"cannot be fetched: status {got.status}", "check the address", address))
-    raise UsageError(Problem("cannot be fetched: it sends on and on", "give the picture's own address", address))
+                raise UsageError(Problem(f"cannot be fetched: status {got.status}", "check the URL", address))
+    raise UsageError(
+        Problem("cannot be fetched: it redirects again and again", "give the picture's own URL", address)
+    )

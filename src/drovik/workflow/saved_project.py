@@ -220,7 +220,7 @@ def _copied(folder: Path, one: NamedPicture) -> str:
     """A picture's path in the project, where it is copied to unless it lies there already."""
     source = Path(one.picture.path)
     if not source.is_file():
-        raise UsageError(Problem("only its address is known", "download it, and ask about the file", one.name))
+        raise UsageError(Problem("only its URL is known", "download it, and ask about the file", one.name))
     home = folder.resolve()
     if source.is_relative_to(home):
         return str(source.relative_to(home))

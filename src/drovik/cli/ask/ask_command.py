@@ -52,9 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def add_question_arguments(parser: argparse.ArgumentParser) -> None:
     """What asking and talking have in common."""
-    parser.add_argument(
-        "words", nargs="*", metavar="IMAGE … QUESTION", help="files, folders, addresses, - ; the question"
-    )
+    parser.add_argument("words", nargs="*", metavar="IMAGE … QUESTION", help="files, folders, URLs, - ; the question")
     parser.add_argument("--model", action="append", metavar="NAME", help="ask this model (repeat for more)")
     parser.add_argument("--id", metavar="ID", help="ask a model that is in no drovik.toml, by its id at the service")
     parser.add_argument("--endpoint", metavar="NAME", help="of this endpoint (with --id; default: the first)")

@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     learn.add_argument("name", metavar="NAME", help="what the endpoint is to be called")
     learn.add_argument("sample", nargs="?", default="-", metavar="FILE", help="the sample; - or none: paste it")
     learn.add_argument("--reply", type=Path, metavar="FILE", help="a sample reply: JSON, or a recorded stream")
-    learn.add_argument("--url", help="the address, where the sample is a JSON body alone")
+    learn.add_argument("--url", help="the URL, where the sample is a JSON body alone")
     for role, text in TOLD.items():
         learn.add_argument(f"--{role}-was", dest=role, metavar="TEXT", help=text)
     learn.add_argument("--key-env", metavar="NAME", help="the variable that the key is to be in")

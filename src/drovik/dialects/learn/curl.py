@@ -80,7 +80,7 @@ def read_curl(words: Sequence[str], stdin: str | None, files: SampleFiles) -> Sa
 
     :param stdin: what the command would read from standard input.
     :param files: reads its `@file`.
-    :raises DrovikError: where it has no address, is to be signed, or names a file that is not there.
+    :raises DrovikError: where it has no URL, is to be signed, or names a file that is not there.
     """
     options = _Options()
     for name, value in _options(words):
@@ -94,7 +94,7 @@ def read_curl(words: Sequence[str], stdin: str | None, files: SampleFiles) -> Sa
     if signed:
         raise SampleError(Problem(f"--{signed[0]}: {SIGNED}", "put a service before it that does the signing"))
     if not options.urls:
-        raise SampleError(Problem("the curl command has no address", "paste it whole, from 'curl' to its last line"))
+        raise SampleError(Problem("the curl command has no URL", "paste it whole, from 'curl' to its last line"))
     url = options.urls[0] if "://" in options.urls[0] else f"https://{options.urls[0]}"
     headers = _headers(options)
     kind, body, url = _body(options, headers, stdin, files, url)
@@ -107,7 +107,7 @@ def read_curl(words: Sequence[str], stdin: str | None, files: SampleFiles) -> Sa
 
 
 def _options(words: Sequence[str]) -> Iterator[tuple[str, str | None]]:
-    """Every option with its value, None for a flag; an address is the option `url`."""
+    """Every option with its value, None for a flag; a URL is the option `url`."""
     rest = list(words[1:])
     while rest:
         word = rest.pop(0)
@@ -156,7 +156,7 @@ def _headers(options: _Options) -> list[tuple[str, str]]:
 def _body(
     options: _Options, headers: list[tuple[str, str]], stdin: str | None, files: SampleFiles, url: str
 ) -> tuple[BodyKind, Any, str]:
-    """The kind of body, the body, and the address, to which `-G` adds the data."""
+    """The kind of body, the body, and the URL, to which `-G` adds the data."""
     parts = [_form_part(name, value) for name, value in options.all("form", "form-string")]
     if parts:
         return "multipart", parts, url

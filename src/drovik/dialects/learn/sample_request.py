@@ -56,7 +56,7 @@ def learn_request(
     address = urlsplit(sample.url)
     if not address.scheme.startswith("http") or not address.hostname:
         what = f"'{sample.url[:80]}' is not the URL of a service"
-        raise SampleError(Problem(what, "write the sample's address in full, with https://"))
+        raise SampleError(Problem(what, "write the sample's URL in full, with https://"))
     learned = LearnedRequest(f"{address.scheme}://{address.netloc.rpartition('@')[2]}", {}, [], [])
     learned.form["method"] = sample.method
     query = dict(parse_qsl(address.query, keep_blank_values=True))

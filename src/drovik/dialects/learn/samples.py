@@ -116,7 +116,7 @@ def _no_request(text: str) -> Problem:
             what = f"this sample is a program in {language}"
             return Problem(what, "take the curl form of it, which the same page has under another tab")
     if text.lstrip()[:1] in ("{", "["):
-        return Problem("this is a body without an address", "say where it goes: --url https://…")
+        return Problem("this is a body without a URL", "say where it goes: --url https://…")
     if not text.strip():
         return Problem("the sample is empty", "paste the curl command from the service's documentation")
     return Problem("there is no curl command in the sample", "paste it whole, from 'curl' to its last line")

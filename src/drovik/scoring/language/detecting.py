@@ -17,6 +17,8 @@ LEAST_WORDS = 4
 """A shorter text in an alphabet that many languages share is given to none."""
 _LEAST_SURE = 0.5
 """Of all probabilities, those of the languages of `LANGUAGES` together being one."""
+_LOOKED_AT = 2_000
+"""Characters: more of a text says no more of its language, and a runaway answer has millions."""
 _LETTER = re.compile(r"[^\W\d_]")
 _LATIN = re.compile(r"[a-z\u00df-\u024f]")
 
@@ -29,7 +31,7 @@ def language_of(text: str) -> str | None:
         return None
     if len(_LATIN.findall(low)) > len(letters) / 2 and len(re.findall(r"[^\W\d_]+", low)) < LEAST_WORDS:
         return None
-    code, sure = _identifier().classify(text)
+    code, sure = _identifier().classify(text[:_LOOKED_AT])
     return str(code) if sure >= _LEAST_SURE else None
 
 
