@@ -21,12 +21,8 @@ from drovik.workflow import services
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
-
-
-if TYPE_CHECKING:
+    from drovik.workflow.sending_plan import Selection
     from drovik.workflow.services import Services
-
-    pass
 
 
 def nearest_project(given: Path | None, needed: bool = False) -> Path | None:
@@ -149,12 +145,6 @@ def open_project(given: Path | None) -> Project:
     """
 
     return workflow.load_project(project_folder(given))
-
-
-if TYPE_CHECKING:
-    from drovik.workflow.sending_plan import Selection
-
-    pass
 
 
 def add_plan_arguments(parser: argparse.ArgumentParser) -> None:

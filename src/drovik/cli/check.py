@@ -3,16 +3,12 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT
 from drovik.text import counted
-
-if TYPE_CHECKING:
-    pass
 
 EXAMPLE = "drovik check --project lost-property"
 

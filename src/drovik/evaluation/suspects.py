@@ -3,25 +3,16 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
-
-from drovik.errors import DrovikError
-from drovik.images.inspection import print_of
-
-if TYPE_CHECKING:
-    from drovik.evaluation.gathering import TaskView
-    from drovik.project.reading import Project
-
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+from drovik.errors import DrovikError
 from drovik.evaluation.error_impact import CauseImpact, cause_impacts
 from drovik.evaluation.gathering import TaskView
-from drovik.images.inspection import NEARLY_THE_SAME, PerceptualHash
+from drovik.images.inspection import NEARLY_THE_SAME, PerceptualHash, print_of
 from drovik.parsing.status import Status
 from drovik.scoring.causes.cause_table import (
     ADDED_PROPERTY,
@@ -57,6 +48,9 @@ from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
 from drovik.scoring.mentions import ParsedText, statement_of
 from drovik.text import folded
+
+if TYPE_CHECKING:
+    from drovik.project.reading import Project
 
 WORDS = 16
 """A fingerprint of 256 bits is looked up by words of this many bits: near ones share one of them."""

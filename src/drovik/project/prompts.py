@@ -231,9 +231,6 @@ def _require_small_filter(name: str, given: list[Any], named: Mapping[str, Any])
         raise TooMuch(f"the filter '{name}' is given too large a number")
 
 
-if TYPE_CHECKING:
-    pass
-
 TASK_VARIABLES = ("labels", "schema")
 """What a task itself gives to its prompts, beside the facts `given` by a case."""
 

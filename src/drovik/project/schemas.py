@@ -11,16 +11,13 @@ import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import islice
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import unquote
 
 from jsonschema_rs import Draft202012Validator, FancyRegexOptions, ValidationError
 
 from drovik.errors import Problem
 from drovik.files import depth_exceeds
-
-if TYPE_CHECKING:
-    from jsonschema_rs import Draft202012Validator, ValidationError
 
 _METASCHEMA = "https://json-schema.org/draft/2020-12/"
 _HOLDING_SCHEMAS = ("properties", "patternProperties", "$defs", "definitions", "dependentSchemas")

@@ -3,20 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
 
 from drovik.errors import Problem, known_words
-
-if TYPE_CHECKING:
-    from drovik.project.tasks import Task
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from drovik.project.tasks import Task
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from drovik.project.tasks import Task
 from drovik.project.prompts import OUR_VARIABLES
 from drovik.project.tasks import Task
 

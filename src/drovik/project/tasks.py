@@ -16,7 +16,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import Annotated, Any, Literal
 
 from jsonpointer import JsonPointer, JsonPointerException
 from pydantic import BeforeValidator, Field, field_validator, model_validator
@@ -26,9 +26,6 @@ from drovik.files import unreadable_problem
 from drovik.project.prompts import Prompt, read_prompts
 from drovik.project.schemas import check_schema
 from drovik.project.toml_files import Frozen, read_json, read_toml, validated
-
-if TYPE_CHECKING:
-    pass
 
 
 class EarlierAnswer(Frozen):
@@ -83,9 +80,6 @@ class Condition(Frozen):
             return found in self.is_
         return found not in (self.is_not or ())
 
-
-if TYPE_CHECKING:
-    pass
 
 GIVEN_ONE = ("answer", "expected")
 GIVEN_TWO = ("first", "second", "expected")

@@ -6,7 +6,6 @@ import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -30,10 +29,6 @@ from drovik.scoring.measure import (
     mean_of,
 )
 from drovik.scoring.scores import ArmScores, Expectations, MeasureScore, RepairTurns, ScoredCase, costs_of
-
-if TYPE_CHECKING:
-    pass
-
 
 MOST_COMPARED = 500_000
 """Characters of an answer. A longer one is a model that has lost its way: seconds of every measure, and a miss."""

@@ -6,10 +6,10 @@ import json
 import re
 import tempfile
 import tomllib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from pydantic import ValidationError
 
@@ -27,27 +27,17 @@ from drovik.project.schemas import check_schema
 from drovik.project.settings import FILE_NAME, Model, Settings
 from drovik.project.toml_files import problems_of
 from drovik.store.answer_store import Store
-from drovik.workflow.open_project import run_blocking
-from drovik.workflow.services import all_services, require_sendable
-
-if TYPE_CHECKING:
-    from drovik.parsing.answer_text import Answer
-    from drovik.planning.plan import Request
-    from drovik.planning.sources import AdhocProject, AdhocQuestion
-    from drovik.project.cases import Picture
-    from drovik.project.preps import Prep
-    from drovik.project.settings import ProjectFile
-    from drovik.store.answer_store import Store
-    from drovik.workflow.services import Services
-from collections.abc import Awaitable
-from typing import Protocol
-
 from drovik.transport.dispatcher import Dispatcher, SendingOptions
 from drovik.transport.outcomes import Listener
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
-from drovik.workflow.open_project import send
-from drovik.workflow.services import Services
+from drovik.workflow.open_project import run_blocking, send
+from drovik.workflow.services import Services, all_services, require_sendable
+
+if TYPE_CHECKING:
+    from drovik.planning.plan import Request
+    from drovik.planning.sources import AdhocProject
+    from drovik.project.settings import ProjectFile
 
 _SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 

@@ -2,42 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from drovik.errors import Problem, UsageError, known_words
+from drovik.errors import DrovikError, Problem, UsageError, known_words
+from drovik.images.inspection import inspect
+from drovik.planning.sources import is_remote
 from drovik.project.cases import Case
+from drovik.project.picture_files import PictureFolder
 from drovik.project.settings import ProjectFile
+from drovik.project.spending import Spending
 from drovik.text import shortened
 from drovik.workflow.asking import prep_of
 from drovik.workflow.services import Services
 
 if TYPE_CHECKING:
-    from drovik.images.prepare import Prepared
-    from drovik.project.cases import Case
-    from drovik.project.preps import Prep
-    from drovik.project.reading import Project
-    from drovik.project.settings import Model, ProjectFile
-
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
-
-from drovik.errors import DrovikError
-from drovik.images.inspection import inspect
-from drovik.planning.sources import is_remote
-from drovik.project.picture_files import PictureFolder
-from drovik.project.spending import Spending
-
-if TYPE_CHECKING:
     from drovik.images.inspection import Inspection
     from drovik.images.prepare import Prepared
-    from drovik.project.cases import Case
+    from drovik.project.preps import Prep
     from drovik.project.reading import Project
     from drovik.project.settings import Model
-    from drovik.project.spending import Spending
 
 
 @dataclass(frozen=True)

@@ -27,9 +27,8 @@ from drovik.transport.consent import check_commands, check_folders, check_trust
 if TYPE_CHECKING:
     from drovik.project.dialects import Dialect
     from drovik.project.reading import Project
-    from drovik.project.settings import Model, ProjectFile
+    from drovik.project.settings import Model
     from drovik.store.answer_store import Store
-    from drovik.store.claims import Budget
     from drovik.workflow.sending_plan import Planned
 
 

@@ -19,7 +19,6 @@ from drovik.heavy import aiohttp
 if TYPE_CHECKING:
     from drovik.workflow.services import Services
 
-    pass
 
 EXAMPLE = (
     "drovik endpoint learn desk sample.txt          (a curl command from the documentation)\n"
