@@ -1,8 +1,8 @@
-"""Whose project it is, and questions put to whoever sits at the terminal.
-
-Opening a project for a command: find it, read it, and refuse to go on with one that is wrong.
+"""Opening a project for a command: find it, read it, and refuse to go on with one that is wrong.
 
 What a command that sends, or quotes, plans: tasks and arms, all cases or a sample, what to send again.
+
+Whose project it is, and questions put to whoever sits at the terminal.
 """
 
 from __future__ import annotations

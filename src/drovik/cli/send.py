@@ -1,6 +1,6 @@
-"""`drovik send --watch`: goes on with cases and pictures as they arrive, until it is interrupted.
+"""`drovik send`: sends what has no answer yet, shows how it goes, and sums up.
 
-`drovik send`: sends what has no answer yet, shows how it goes, and sums up.
+`drovik send --watch`: goes on with cases and pictures as they arrive, until it is interrupted.
 """
 
 from __future__ import annotations

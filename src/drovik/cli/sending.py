@@ -1,8 +1,8 @@
-"""Signals while something is sent: the first lets no new request leave, the second leaves what is under way.
-
-Sending a plan for a command: agreed to, within the limits, with progress.
+"""Sending a plan for a command: agreed to, within the limits, with progress.
 
 Progress of long work: a count, rate, time left, money and failures; plain lines without a terminal.
+
+Signals while something is sent: the first lets no new request leave, the second leaves what is under way.
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
-"""How long sending takes by an endpoint's limits and the seconds of a request, and what is free in that time.
-
-What sending would cost, before anything is sent: requests, tokens, money and time, each with bounds.
+"""What sending would cost, before anything is sent: requests, tokens, money and time, each with bounds.
 
 What is not known is guessed with wide bounds, and learned as soon as the service has reported anything: how
 many tokens a letter is, what is put around a request, how long answers are, how long they take.
+
+How long sending takes by an endpoint's limits and the seconds of a request, and what is free in that time.
 """
 
 from __future__ import annotations

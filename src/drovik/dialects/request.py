@@ -1,9 +1,9 @@
-"""What is said to a model: turns of text and pictures, as far as Drovik knows it.
-
-What is asked, and a dialect → the HTTP requests: those of its steps, and the request proper.
+"""What is asked, and a dialect → the HTTP requests: those of its steps, and the request proper.
 
 A draft holds what is known before anything is sent. Steps add what they take from replies to it; then
 the request proper is filled. Where a dialect has no steps it is filled at once, off the event loop.
+
+What is said to a model: turns of text and pictures, as far as Drovik knows it.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
-"""A print of a picture, which stays nearly the same when it is saved again, shrunk, or made a little lighter.
-
-What looks wrong with a picture before anything is asked about it: tiny, huge, blank, blurred, sideways, twice.
+"""What looks wrong with a picture before anything is asked about it: tiny, huge, blank, blurred, sideways, twice.
 
 All of it is read off a small gray copy, so that a folder is looked through quickly. These are signs, not faults.
+
+A print of a picture, which stays nearly the same when it is saved again, shrunk, or made a little lighter.
 """
 
 from __future__ import annotations

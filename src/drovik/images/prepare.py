@@ -1,8 +1,8 @@
-"""A drawn picture → bytes: in which format, at which quality, and below how many bytes.
-
-A picture's source bytes → the bytes a model gets, by the rules of a prep.
+"""A picture's source bytes → the bytes a model gets, by the rules of a prep.
 
 Where nothing has to be turned, cut or resized, a JPEG or PNG keeps its pixels as they are stored.
+
+A drawn picture → bytes: in which format, at which quality, and below how many bytes.
 """
 
 from __future__ import annotations

@@ -1,6 +1,4 @@
-"""The tokens of JSON, in two kinds: as RFC 8259 has them, and as people and models write them.
-
-Finding JSON in a model's text: bare, in a fence, or in prose, whole or cut off.
+"""Finding JSON in a model's text: bare, in a fence, or in prose, whole or cut off.
 
 One walk over the text, from left to right, recognises JSON by its grammar (RFC 8259): at each `{` or `[`
 outside of what was already recognised a small pushdown automaton is started. It keeps its own
@@ -14,6 +12,8 @@ the text bounds this, and so the whole is linear even on a megabyte of braces.
 A lenient walk accepts what people and models write instead of JSON: single or typographic
 quotes, a comma too many, comments, `True`, `None`, `NaN`, raw line breaks in strings. What it finds is
 rewritten as JSON and marked as repaired.
+
+The tokens of JSON, in two kinds: as RFC 8259 has them, and as people and models write them.
 """
 
 from __future__ import annotations

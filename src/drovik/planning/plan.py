@@ -1,10 +1,10 @@
-"""A part of the cases or answers, drawn by a seed: for a first look, or to see whether a service is as it was.
-
-What there is to ask, and what of it has no answer yet.
+"""What there is to ask, and what of it has no answer yet.
 
 Asks are light: text is rendered again when it is sent, pictures are read then, so that a hundred
 thousand of them fit in memory. What is asked next in a conversation, or by a task that comes after
 another, depends on answers: it is planned when those are there (see `threads`).
+
+A part of the cases or answers, drawn by a seed: for a first look, or to see whether a service is as it was.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
-"""One canonical form for what is digested, so that the same thing has the same digest on every machine.
+"""Arms: one model with one prompt version and one prep, and the digests that keep edited ones apart.
 
-Arms: one model with one prompt version and one prep, and the digests that keep edited ones apart.
+One canonical form for what is digested, so that the same thing has the same digest on every machine.
 """
 
 from __future__ import annotations

@@ -1,11 +1,11 @@
-"""Expected outputs against the tasks they are for: known tasks, and the tasks' own schemas.
-
-The three sources of cases, each as rows: JSON Lines, CSV, and a folder of pictures per label.
-
-Cases: pictures, facts `given` to the prompt, and expected outputs, whichever file they come from.
+"""Cases: pictures, facts `given` to the prompt, and expected outputs, whichever file they come from.
 
 `read_cases` looks at what `cases` in drovik.toml names: a .jsonl file, a .csv file, or a folder with
 one folder of pictures per label.
+
+Expected outputs against the tasks they are for: known tasks, and the tasks' own schemas.
+
+The three sources of cases, each as rows: JSON Lines, CSV, and a folder of pictures per label.
 """
 
 from __future__ import annotations

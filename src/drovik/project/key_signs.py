@@ -1,10 +1,10 @@
-"""Whether git would ignore a file, decided by reading its ignore files (gitignore(5)) and without running git.
+"""Signs that a key stands where it should not: in what you write, in a dialect's bodies and URLs, in the cases.
+
+Whether git would ignore a file, decided by reading its ignore files (gitignore(5)) and without running git.
 
 Git runs programs that a checkout's own configuration names (`core.fsmonitor`, hooks, filters), so to run it in a
 folder that somebody else made is to run a stranger's program. Here only text is read: no more of each file than a
 megabyte, and regular files alone.
-
-Signs that a key stands where it should not: in what you write, in a dialect's bodies and URLs, in the cases.
 """
 
 from __future__ import annotations

@@ -1,11 +1,11 @@
-"""Chains: a task that comes `after` another one, and `where` it is asked at all.
+"""`tasks/NAME/question.toml` and `answer.schema.json`: the form of a task's answer, and its measures.
+
+Chains: a task that comes `after` another one, and `where` it is asked at all.
 
 Tasks that judge answers: whose answers they are put, what people said of the same ones, in which order sides come.
 
 A judge is a task as any other; only its cases are not the project's own but the answers of another task, one case for
 each arm and case (`lp-014~gull/v2`). People's own verdicts are in `reviews.jsonl`, shaped as the judge's answers.
-
-`tasks/NAME/question.toml` and `answer.schema.json`: the form of a task's answer, and its measures.
 """
 
 from __future__ import annotations

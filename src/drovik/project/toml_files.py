@@ -1,8 +1,6 @@
-"""Writing a file so that it is never there in part.
+"""TOML files into frozen pydantic records; every error becomes a Problem with its place in the file.
 
 Names of settings and options that were called otherwise before: the old are unknown, and lead to the new.
-
-TOML files into frozen pydantic records; every error becomes a Problem with its place in the file.
 """
 
 from __future__ import annotations

@@ -1,11 +1,11 @@
-"""Replies as they should not be: cut, reset, dripping, sent twice, of a wrong length, in a rotten encoding.
-
-They are written on the connection by hand, for no server would write them.
-
-What the stand-in's models answer: right as often as they are good, wrong in the ways that models are.
+"""What the stand-in's models answer: right as often as they are good, wrong in the ways that models are.
 
 A prompt helps where it says something that helps (it names the labels, asks for nothing but JSON, says
 that the day stands first …), whoever wrote it. All chance is seeded by model, prompt and scene.
+
+Replies as they should not be: cut, reset, dripping, sent twice, of a wrong length, in a rotten encoding.
+
+They are written on the connection by hand, for no server would write them.
 """
 
 from __future__ import annotations

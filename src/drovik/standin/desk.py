@@ -1,6 +1,6 @@
-"""The stand-in's own books: what it was asked, and what it billed.
+"""What the simulated service does with a question, whichever dialect it came in: look, answer, count, bill.
 
-What the simulated service does with a question, whichever dialect it came in: look, answer, count, bill.
+The stand-in's own books: what it was asked, and what it billed.
 """
 
 from __future__ import annotations

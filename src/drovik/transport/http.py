@@ -1,11 +1,11 @@
-"""Connections that are used again only when nothing strayed in on them.
+"""One HTTP request out, one reply in: the only place that speaks aiohttp while sending.
+
+Connections that are used again only when nothing strayed in on them.
 
 A service that sends a reply twice leaves the second copy on the connection; the next request there would take it
 for its own answer, and one case would silently have another's. So a connection rests for a moment before it is
 used again, and one on which anything came meanwhile is closed. A connection that the service closed while it rested
 is seen to be so, and another is taken.
-
-One HTTP request out, one reply in: the only place that speaks aiohttp while sending.
 """
 
 from __future__ import annotations

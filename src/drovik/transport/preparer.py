@@ -2,7 +2,7 @@
 
 This is what runs in threads, off the event loop.
 
-Asks made into requests: off the event loop where that takes time, with what is to be said of their pictures.
+Requests are made off the event loop where that takes time, with what is to be said of their pictures.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
-"""Pictures lent to a service on this machine that wants addresses: each at one that nobody can guess.
-
-The requests that wait for one endpoint, claimed a few at a time, so that no other program asks the same.
+"""The requests that wait for one endpoint, claimed a few at a time, so that no other program asks the same.
 
 What is counted while sending: progress for the eye, and the summary at the end.
+
+Pictures lent to a service on this machine that wants addresses: each at one that nobody can guess.
 """
 
 from __future__ import annotations

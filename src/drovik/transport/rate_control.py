@@ -1,13 +1,13 @@
-"""What a reply's headers say is left of a service's limits, and when they begin again.
-
-Read are the standard's own headers (IETF draft "RateLimit header fields for HTTP": `RateLimit`, and before it
-`RateLimit-Remaining` with `RateLimit-Reset`), and those that the dialect names under `[left]`.
-
-How fast one endpoint is asked: its slots, its limits, and what its service says of them.
+"""How fast one endpoint is asked: its slots, its limits, and what its service says of them.
 
 It slows down where the service says that it is too much, and climbs again as long as it is answered: half as
 many at once after a 429, one more for each round of good answers (additive increase, multiplicative
 decrease). Where one at a time is still too much, it waits longer and longer in between.
+
+What a reply's headers say is left of a service's limits, and when they begin again.
+
+Read are the standard's own headers (IETF draft "RateLimit header fields for HTTP": `RateLimit`, and before it
+`RateLimit-Remaining` with `RateLimit-Reset`), and those that the dialect names under `[left]`.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
-"""Sending a plan: what is known is noted, this machine's limits hold, and what comes back is kept and counted.
+"""A project in a script or a notebook: plan, send and evaluate by hand. What `drovik.open` gives.
+
+Sending a plan: what is known is noted, this machine's limits hold, and what comes back is kept and counted.
 
 Running asynchronous work to its end from code that is not.
-
-A project in a script or a notebook: plan, send and evaluate by hand. What `drovik.open` gives.
 """
 
 from __future__ import annotations

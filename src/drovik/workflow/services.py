@@ -1,6 +1,6 @@
-"""Limits of a run: of money, and of files that this machine lets a program open.
+"""Where endpoints and models come from: the project's drovik.toml, and the one in the user's own folder.
 
-Where endpoints and models come from: the project's drovik.toml, and the one in the user's own folder.
+Limits of a run: of money, and of files that this machine lets a program open.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
-"""Characters that look alike, and texts that differ in nothing else.
+"""Why single values are wrong: a table of tests on what was expected and what came, and what other values say.
 
-Why single values are wrong: a table of tests on what was expected and what came, and what other values say.
+Characters that look alike, and texts that differ in nothing else.
 """
 
 from __future__ import annotations

@@ -1,8 +1,6 @@
-"""What of reading statements depends on English beyond words: hedges, places, order, what no picture can show.
+"""What of scoring depends on English: words and stems, plurals, opposites, denials, hedges, numbers in words.
 
-Another language is another module with the same names.
-
-What of scoring depends on English: words and stems, plurals, opposites, denials, hedges, numbers in words.
+What of reading statements depends on English beyond words: hedges, places, order, what no picture can show.
 
 Another language is another module with the same names.
 """

@@ -1,6 +1,6 @@
-"""Labels in free text: which of the list a text names.
+"""The words of a label measure: its table, how they are compared, which label a value is, what is wrong with them.
 
-The words of a label measure: its table, how they are compared, which label a value is, what is wrong with them.
+Labels in free text: which of the list a text names.
 """
 
 from __future__ import annotations

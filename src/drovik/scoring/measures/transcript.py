@@ -1,8 +1,8 @@
-"""What does not count when texts are compared, as several measures let a person choose it.
+"""The measure `text`: what was read, beside what is written there, character by character and word by word.
+
+What does not count when texts are compared, as several measures let a person choose it.
 
 The words of a text that must be right: numbers, dates, negations, names.
-
-The measure `text`: what was read, beside what is written there, character by character and word by word.
 """
 
 from __future__ import annotations

@@ -1,6 +1,6 @@
-"""Numbers, amounts and units as people and models write them: every reading that a text allows.
+"""Field rules for numbers, amounts of money, dates and times.
 
-Field rules for numbers, amounts of money, dates and times.
+Numbers, amounts and units as people and models write them: every reading that a text allows.
 """
 
 from __future__ import annotations
