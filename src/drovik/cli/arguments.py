@@ -102,7 +102,10 @@ def add_choice_arguments(parser: argparse.ArgumentParser) -> None:
     """What part of a project a command is about."""
     parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")
     parser.add_argument(
-        "--arm", action="append", metavar="ARM", help="only these arms: MODEL, MODEL/PROMPT or */PROMPT"
+        "--arm",
+        action="append",
+        metavar="ARM",
+        help="only these arms (a model with a prompt version and a prep): MODEL, MODEL/PROMPT or */PROMPT",
     )
 
 

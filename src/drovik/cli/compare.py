@@ -26,7 +26,12 @@ _MOST_IDS = 20
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
-    parser.add_argument("arms", nargs="*", metavar="ARM", help="two arms, such as gull/v1 gull/v2; none: rank all")
+    parser.add_argument(
+        "arms",
+        nargs="*",
+        metavar="ARM",
+        help="two arms (a model with a prompt version), such as gull/v1 gull/v2; none: rank all",
+    )
     add_project_argument(parser)
     add_own_argument(parser)
     parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")

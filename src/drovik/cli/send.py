@@ -117,7 +117,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the budget for everything sent from this store, like 5.00 or '5.00 EUR' (one for each currency)",
     )
     parser.add_argument(
-        "--recheck", type=positive, metavar="N", help="ask N answered cases of each arm again, and tell what changed"
+        "--recheck", type=positive, metavar="N", help="ask N answered cases of each arm again, and say what changed"
     )
     parser.add_argument("--watch", action="store_true", help="go on with cases and pictures as they arrive")
     parser.add_argument("--trust", action="store_true", help="let the keys go to this project's hosts, now and later")

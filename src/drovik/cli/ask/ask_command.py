@@ -57,13 +57,15 @@ def add_question_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--id", metavar="ID", help="ask a model that is in no drovik.toml, by its id at the service")
     parser.add_argument("--endpoint", metavar="NAME", help="of this endpoint (with --id; default: the first)")
     parser.add_argument("--system", default="", metavar="TEXT", help="the system text")
-    parser.add_argument("--prep", metavar="PREP", help="a prep's name, or like fit=640,quality=80")
+    parser.add_argument(
+        "--prep", metavar="PREP", help="a prep (how pictures are prepared) by name, or like fit=640,quality=80"
+    )
     parser.add_argument("--temperature", type=float, metavar="X")
     parser.add_argument("--top-p", type=float, metavar="X")
     parser.add_argument("--top-k", type=int, metavar="N")
     parser.add_argument("--seed", type=int, metavar="N")
     parser.add_argument("--max-output-tokens", type=int, metavar="N")
-    parser.add_argument("--extra", action="append", metavar="NAME=VALUE", help="a free setting of the dialect")
+    parser.add_argument("--extra", action="append", metavar="NAME=VALUE", help="a setting of the service's own")
     parser.add_argument("--project", type=Path, metavar="DIR", help="take models from this project")
     parser.add_argument("--trust", action="store_true", help="let the key go to this host, now and later")
 

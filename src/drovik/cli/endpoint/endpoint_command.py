@@ -30,7 +30,9 @@ EXAMPLE = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own parts and options."""
     parts = parser.add_subparsers(dest="part", metavar="WHAT", required=True, parser_class=type(parser))
-    learn = parts.add_parser("learn", help="make a dialect from a sample request")
+    learn = parts.add_parser(
+        "learn", help="make a dialect (how requests and replies are written) from a sample request"
+    )
     learn.add_argument("name", metavar="NAME", help="what the endpoint is to be called")
     learn.add_argument("sample", nargs="?", default="-", metavar="FILE", help="the sample; - or none: paste it")
     learn.add_argument("--reply", type=Path, metavar="FILE", help="a sample reply: JSON, or a recorded stream")

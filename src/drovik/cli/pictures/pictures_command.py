@@ -31,7 +31,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     add_project_argument(parser)
     parser.add_argument("words", nargs="*", metavar="CASE|FILE", help="cases by their ids, or files; none: all cases")
-    parser.add_argument("--prep", action="append", metavar="PREP", help="a prep by name, or like fit=640,quality=80")
+    parser.add_argument(
+        "--prep",
+        action="append",
+        metavar="PREP",
+        help="a prep (how pictures are prepared) by name, or like fit=640,quality=80",
+    )
     parser.add_argument("--model", action="append", metavar="MODEL", help="count tokens and money for these models")
     parser.add_argument("--sheet", type=Path, metavar="PNG", help="the contact sheet (default: pictures.png)")
     parser.add_argument("--crop", action="append", metavar="L,T,R,B", help="try a crop: pixels or fractions")
