@@ -58,6 +58,7 @@ def serve(path: str) -> None:
 
     for name in LOADED:
         importlib.import_module(name)
+    importlib.import_module("drovik.scoring.language.detecting").language_of("Its model takes a second to read.")
     listening = socket.socket(socket.AF_UNIX)
     listening.bind(f"{path}.new")
     listening.listen(16)
