@@ -92,11 +92,11 @@ def test_json_is_one_document_and_nothing_else(finished_demo: tuple[Drovik, Resu
     for words in (
         ["check"],
         ["send"],
-        ["score"],
-        ["compare"],
+        ["score", "--task", "sort"],
+        ["compare", "--task", "sort"],
         ["compare", "gull/v1", "gull/v2"],
         ["show", "lp-001"],
-        ["report"],
+        ["report", "--task", "sort"],
     ):
         result = drovik(*words, "--json")
         assert result.code == 0

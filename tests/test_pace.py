@@ -55,6 +55,20 @@ def test_no_minute_has_more_requests_than_the_limit_and_hardly_fewer(limit: int,
     assert len(sent) >= 0.9 * limit * 10
 
 
+def test_tokens_that_came_out_more_are_waited_for_and_fewer_are_given_back(clock: Clock) -> None:
+    """6000 a minute, a twentieth of it at once: each 1000 tokens more are 1000 · 60 / 5700 seconds."""
+    waits = []
+    for correction in (0, 1000, -1000):
+        shared = SharedLimits(None, "e", Limits(tokens_per_minute=6000))
+        for _ in range(10):
+            shared.seconds_until(500)
+        if correction:
+            shared.correct(correction)
+        waits.append(shared.seconds_until(500))
+    assert waits[1] - waits[0] == pytest.approx(60_000 / 5700, rel=1e-3)
+    assert waits[0] - waits[2] == pytest.approx(60_000 / 5700, rel=1e-3)
+
+
 def test_the_limits_of_a_day_are_of_any_24_hours_and_a_clock_set_back_gives_nothing(clock: Clock) -> None:
     shared = SharedLimits(None, "e", Limits(per_day=5, tokens_per_day=1000))
     assert [shared.day_allows(150) for _ in range(5)] == [None] * 5
