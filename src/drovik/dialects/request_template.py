@@ -73,7 +73,7 @@ class RequestTemplate:
             named = self._path.as_text(scope) or ""
             try:
                 address = urljoin(url + "/", named)
-                self._see_that_it_may_go(url, address)
+                self._require_allowed_host(url, address)
             except ValueError:
                 what = f"the service names '{named[:100]}', which is not a URL"
                 raise RequestError(Problem(what, "nothing is sent there")) from None
@@ -83,7 +83,7 @@ class RequestTemplate:
         )
         return f"{address}{'&' if '?' in address else '?'}{pairs}" if pairs else address
 
-    def _see_that_it_may_go(self, url: str, address: str) -> None:
+    def _require_allowed_host(self, url: str, address: str) -> None:
         """An address out of a reply may lie elsewhere; the key and plain text go to the endpoint's own host only."""
         own, there = urlsplit(url), urlsplit(address)
         if (own.scheme, own.netloc) == (there.scheme, there.netloc):

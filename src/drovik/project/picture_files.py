@@ -58,7 +58,7 @@ class PictureFolder:
             found = os.lstat(whole)
             self._require_inside(path, whole, stat.S_ISLNK(found.st_mode))
             found = os.stat(whole) if stat.S_ISLNK(found.st_mode) else found
-            _see_that_it_is_a_file(found.st_mode)
+            _require_regular_file(found.st_mode)
         except (OSError, ValueError) as error:
             raise ProjectError(missing(path, error)) from None
         return _state_of(path, found)
@@ -90,7 +90,7 @@ class PictureFolder:
             self._require_inside(path, whole, os.path.islink(whole))
             with open(whole, "rb", opener=nonblocking_opener) as file:
                 looks = os.fstat(file.fileno())
-                _see_that_it_is_a_file(looks.st_mode)
+                _require_regular_file(looks.st_mode)
                 if looks.st_size > MOST_BYTES:
                     raise OSError(errno.EFBIG, f"it is larger than {MOST_BYTES // 1_000_000} MB")
                 data = file.read()
@@ -128,7 +128,7 @@ def _state_of(path: str, found: os.stat_result) -> FileState:
     return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
 
 
-def _see_that_it_is_a_file(mode: int) -> None:
+def _require_regular_file(mode: int) -> None:
     if stat.S_ISREG(mode):
         return
     if stat.S_ISDIR(mode):

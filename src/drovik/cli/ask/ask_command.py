@@ -95,7 +95,7 @@ def run(arguments: argparse.Namespace) -> int:
     services, by_id = workflow.with_id(all_services(arguments.project), arguments.endpoint, arguments.id)
     models = workflow.chosen_models(services, [*(arguments.model or ()), *by_id])
     words = workflow.sort_words(arguments.words, arguments.question)
-    _see_that_it_fits(arguments, words)
+    _require_fitting_options(arguments, words)
     if arguments.keep:
         workflow.require_storable(arguments.keep)
     settings = workflow.settings_for(
@@ -126,7 +126,7 @@ def run(arguments: argparse.Namespace) -> int:
     return _code(asked)
 
 
-def _see_that_it_fits(arguments: argparse.Namespace, words: CommandWords) -> None:
+def _require_fitting_options(arguments: argparse.Namespace, words: CommandWords) -> None:
     if arguments.repeat < 1:
         raise UsageError(Problem("--repeat is at least 1", "correct it"))
     if arguments.schema and arguments.field:

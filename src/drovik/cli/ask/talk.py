@@ -152,9 +152,9 @@ def run(arguments: argparse.Namespace) -> int:
         services, models, workflow.prep_of(services, arguments.prep), overrides_of(arguments)
     )
     workflow.require_slots(services, settings)
-    _see_that_history_is_kept(services, models[0])
+    _require_history(services, models[0])
     words = workflow.sort_words(arguments.words, None)
-    _see_that_nothing_reads_stdin(words)
+    _require_free_stdin(words)
     with tempfile.TemporaryDirectory(prefix="drovik-") as folder:
         talk = _Talk(
             services=services,
@@ -172,7 +172,7 @@ def run(arguments: argparse.Namespace) -> int:
     return DONE if talk.answered else NO_SERVICE
 
 
-def _see_that_history_is_kept(services: Services, model: str) -> None:
+def _require_history(services: Services, model: str) -> None:
 
     endpoint = services.settings.endpoints[services.model(model).endpoint]
     if not workflow.RequestWriter(endpoint, services.dialects[endpoint.dialect], None).keeps_history():
@@ -181,7 +181,7 @@ def _see_that_history_is_kept(services: Services, model: str) -> None:
         raise UsageError(Problem(what, remedy, f"dialects/{endpoint.dialect}.toml"))
 
 
-def _see_that_nothing_reads_stdin(words: workflow.CommandWords) -> None:
+def _require_free_stdin(words: workflow.CommandWords) -> None:
     if "-" in words.pictures:
         raise UsageError(Problem("what you say comes by standard input, so a picture cannot", "name its file"))
 
