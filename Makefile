@@ -3,6 +3,9 @@ VENV := .venv
 BIN := $(VENV)/bin
 DEMO ?= drovik-demo
 
+# Kept compiled, so that no test pays again for reading the modules.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: help demo test test-long lint clean
 
 help:
