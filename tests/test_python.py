@@ -41,7 +41,8 @@ def test_the_examples_of_the_page_run(folder: Path, capsys: pytest.CaptureFixtur
     assert "12 to send, 0 answered before" in printed
     assert printed.count(" answered\n") == 12
     assert "on kind (accuracy): " in printed
-    assert "\n['gull/v2', 'gull/v1'" in printed
+    assert "\n['gull/v2'] ['gull/v2'] {" in printed
+    assert "'gull/v1': '36 of 48 cases not sent'" in printed
 
 
 def test_sending_works_where_a_loop_is_running(folder: Path) -> None:

@@ -9,7 +9,8 @@ from typing import Any
 import pytest
 from scipy import stats
 
-from drovik.comparing.verdict import compare_arms, estimate, headline_verdicts, rank, verdict_text
+from drovik.comparing.ranking import flattery_text, headline_verdicts, rank, ranking_text
+from drovik.comparing.verdict import compare_arms, estimate, verdict_text
 from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -59,7 +60,7 @@ def test_a_clear_difference_is_better_one_way_and_worse_the_other() -> None:
     assert (len(found.fixed), len(found.broken)) == (20, 5)
     assert found.difference == pytest.approx(15 / 40)
     assert found.low < found.difference < found.high
-    assert found.p == pytest.approx(stats.binomtest(5, 25).pvalue)
+    assert found.p == pytest.approx(stats.chi2.sf(15**2 / 25, 1))
     assert verdict_text(found).startswith(
         "high/v1 is better than low/v1 on m (accuracy): 87.5 % against 50.0 %, +37.5 points"
     )
@@ -67,9 +68,14 @@ def test_a_clear_difference_is_better_one_way_and_worse_the_other() -> None:
 
 
 def test_a_small_difference_is_too_close_to_call_and_none_is_none() -> None:
-    one, other = arm("one", hits(set(range(20)), 40), 40), arm("other", hits(set(range(22)), 40), 40)
-    assert compare_arms(one, other, "m").outcome == "too close to call"
-    assert verdict_text(compare_arms(one, other, "m")).startswith("Too close to call on m")
+    one, other = arm("one", hits(set(range(20)), 40), 40), arm("other", hits(set(range(6, 28)), 40), 40)
+    found = compare_arms(one, other, "m")
+    assert found.outcome == "too close to call"
+    assert found.low < 0 < found.high
+    # Of 40 cases 14 changed, 2 more for the better: (1.96 + 0.84)^2 (0.35 - 0.05^2) / 0.05^2.
+    assert found.needed == pytest.approx(2.8**2 * (14 / 40 - 0.05**2) / 0.05**2, abs=1)
+    assert verdict_text(found).startswith("Too close to call on m")
+    assert "if it stays like this, about 1100 cases would decide" in verdict_text(found)
     assert compare_arms(one, one, "m").outcome == "no difference"
 
 
@@ -92,37 +98,86 @@ def test_there_is_no_verdict_where_more_than_one_in_twenty_failed() -> None:
     assert "3 of 40 answers failed" in verdict_text(found)
 
 
-def test_groups_are_resampled_whole_so_copies_of_a_case_prove_nothing() -> None:
+def test_few_differing_cases_decide_nothing_and_the_verdict_says_how_many_would() -> None:
+    """Five of five are rare by chance, but not rare enough: p would be 0.025 here, and 0.06 if counted exactly."""
+    one = arm("one", hits(set(range(35)), 40), 40)
+    found = compare_arms(one, arm("other", hits(set(range(40)), 40), 40), "m")
+    assert found.outcome == "too few cases"
+    assert "they differ in 5 cases, and fewer than 6 cannot decide" in verdict_text(found)
+    assert "about 55 cases would decide" in verdict_text(found)
+    assert "p =" not in verdict_text(found)
+    assert compare_arms(
+        arm("one", hits(set(range(34)), 40), 40), arm("o", hits(set(range(40)), 40), 40), "m"
+    ).outcome == ("better")
+
+
+def test_groups_count_whole_so_copies_of_a_case_prove_nothing() -> None:
     """Ten sources, each pictured eight times, the arms alike but for three of the sources."""
     right = {n for n in range(80) if n % 10 >= 3}
     alone = compare_arms(arm("one", hits(right, 80), 80), arm("two", hits(set(range(80)), 80), 80), "m")
     grouped = compare_arms(
         arm("one", hits(right, 80), 80, groups=10), arm("two", hits(set(range(80)), 80), 80, groups=10), "m"
     )
-    assert alone.test == "exact McNemar test"
+    assert alone.test == "McNemar's test with Tango's interval"
     assert alone.outcome == "better"
-    assert grouped.test == "paired permutation test on whole groups"
-    assert grouped.p == pytest.approx(2 / 2**3)  # three sources differ: of the eight swaps two are as far apart
-    assert grouped.outcome == "too close to call"
+    assert grouped.test == "paired jackknife t test on whole groups"
+    assert grouped.outcome == "too few cases"
+    assert "they differ in 3 groups" in verdict_text(grouped)
     wide, narrow = (
         estimate(arm("one", hits(right, 80), 80, groups=10).measures[0]),
         estimate(arm("one", hits(right, 80), 80).measures[0]),
     )
-    assert wide.method == "bootstrap"
-    assert narrow.method == "Wilson"
-    assert wide.high - wide.low > narrow.high - narrow.low
+    assert (wide.method, wide.groups) == ("Wilson on effective cases", 10)
+    assert (narrow.method, narrow.groups) == ("Wilson", None)
+    assert wide.high - wide.low > 2 * (narrow.high - narrow.low)
     assert wide.value == narrow.value == pytest.approx(0.7)
 
 
-def test_a_measure_that_is_no_mean_of_cases_gets_the_permutation_test() -> None:
+def test_five_groups_decide_nothing() -> None:
+    found = compare_arms(
+        arm("one", hits(set(), 80), 80, groups=5), arm("two", hits(set(range(80)), 80), 80, groups=5), "m"
+    )
+    assert found.outcome == "too few cases"
+    assert "5 groups cannot decide, nor could any fewer than 6; if it stays like this, about 96 cases" in (
+        verdict_text(found)
+    )
+
+
+def graded(name: str, values: list[float]) -> ArmScores:
+    """An arm whose answers score so by the share of ten fields that are right."""
+    made = task("fields", fields={f"f{n}": {"rule": "exact"} for n in range(10)}, score="f1")
+    wanted = {f"f{n}": 1 for n in range(10)}
+    rows = [Case(f"c{n:03d}", (), {}, {"t": wanted}, None, "tune", frozenset(), "") for n in range(len(values))]
+    answers = {
+        f"c{n:03d}": (Answer(Status.OK, value={f"f{k}": int(k < round(value * 10)) for k in range(10)}),)
+        for n, value in enumerate(values)
+    }
+    return score_arm(made, name, measures_of(made, []), rows, answers)
+
+
+def test_a_constant_gain_in_a_few_cases_is_no_proof_for_one_answer_may_yet_run_away() -> None:
+    few = compare_arms(graded("low", [0.8] * 20), graded("high", [0.9] * 20), "m")
+    assert few.outcome in ("too few cases", "too close to call")
+    varied = [0.7, 0.8, 0.9, 0.8] * 5
+    better = [value + 0.1 for value in varied]
+    better[0] += 0.1
+    found = compare_arms(graded("low", varied), graded("high", better), "m")
+    assert found.low > 0
+    assert found.outcome == "too few cases"
+    assert "20 cases cannot decide: one case going all the other way would undo it" in verdict_text(found)
+    many = compare_arms(graded("low", varied * 3), graded("high", better * 3), "m")
+    assert many.outcome == "better"
+
+
+def test_a_measure_that_is_no_mean_of_cases_gets_the_jackknife() -> None:
     made = task(at="/k", labels=["a", "b"], score="macro_f1")
     chance = random.Random(1)
     one = arm("one", {n: chance.choice("ab") for n in range(30)}, 30, made=made)
     other = arm("other", {n: chance.choice("aab") for n in range(30)}, 30, made=made)
     found = compare_arms(one, other, "m")
-    assert found.test == "paired permutation test"
+    assert found.test == "paired jackknife t test"
     assert 0 < found.p <= 1
-    assert found.before.method == "bootstrap"
+    assert found.before.method == "Wilson on effective cases"
 
 
 def test_the_order_of_cases_changes_nothing() -> None:
@@ -136,19 +191,46 @@ def test_the_order_of_cases_changes_nothing() -> None:
     assert (first.p, first.low, first.high) == (second.p, second.low, second.high)
 
 
-def test_a_ranking_adjusts_for_being_several_and_tells_of_each_model() -> None:
+def test_a_ranking_names_the_best_and_what_may_be_as_good_and_sets_aside_what_was_not_sent() -> None:
     arms = [
-        arm("x/v1", hits(set(range(10)), 40), 40), arm("y/v1", hits(set(range(30)), 40), 40),
-        arm("y/v2", hits(set(range(38)), 40), 40), arm("z/v1", {}, 40),
+        arm("x/v1", hits(set(range(10)), 40), 40), arm("y/v1", hits(set(range(31)), 40), 40),
+        arm("y/v2", hits(set(range(2, 38)), 40), 40), arm("z/v1", {}, 40),
+        arm("w/v1", hits(set(range(5)), 5), 40), arm("v/v1", {**hits(set(range(40)), 40), **dict.fromkeys(range(3))}, 40),
     ]  # fmt: skip
-    ordered, verdicts = rank(arms, "m")
-    assert [one.arm for one in ordered] == ["y/v2", "y/v1", "x/v1"]
-    alone = {one.arm: compare_arms(one, ordered[0], "m").p for one in ordered[1:]}
-    adjusted = {one.first: one.p for one in verdicts}
-    assert adjusted["x/v1"] == pytest.approx(2 * alone["x/v1"])
-    assert adjusted["y/v1"] == pytest.approx(max(alone["y/v1"], 2 * alone["x/v1"]))
-    assert [one.first for one in headline_verdicts(ordered, verdicts)] == ["y/v1", "x/v1"]
-    assert "adjusted for 2 comparisons" in verdict_text(verdicts[0])
+    found = rank(arms, "m")
+    assert found.names == ("y/v2", "y/v1", "x/v1")
+    assert found.may_be_best == ("y/v2", "y/v1")
+    assert found.worse == ("x/v1",)
+    assert dict(found.set_aside) == {
+        "z/v1": "not sent", "w/v1": "35 of 40 cases not sent",
+        "v/v1": "3 of 40 answers failed, more than 5%",
+    }  # fmt: skip
+    assert ranking_text(found) == "The best on m: y/v2; may be as good: y/v1; worse: x/v1."
+    assert [one.first for one in headline_verdicts(found)] == ["y/v1", "x/v1"]
+    assert "adjusted for 3 comparisons" in verdict_text(found.verdicts[0])
+    assert "y/v2 was chosen as the best of 3 on these cases" in flattery_text(found)
+
+
+def test_in_a_ranking_intervals_are_wider_and_p_larger_than_alone_but_for_two_arms() -> None:
+    arms = [arm(f"a{n}/v1", hits(set(range(n, n + 20 + n)), 60), 60) for n in range(6)]
+    found = rank(arms, "m")
+    for verdict in found.verdicts:
+        alone = compare_arms(
+            *(next(one for one in arms if one.arm == name) for name in (verdict.first, verdict.second)), "m"
+        )
+        assert verdict.p > alone.p
+        assert verdict.high - verdict.low > alone.high - alone.low
+    two = rank(arms[:2], "m").verdicts[0]
+    assert (two.p, two.low) == (compare_arms(arms[0], arms[1], "m").p, compare_arms(arms[0], arms[1], "m").low)
+
+
+def test_arms_are_ranked_on_the_cases_that_all_of_them_share() -> None:
+    """One arm failed on two hard cases, which the others have wrong: that must not make it the best."""
+    easy = hits(set(range(38)), 40)
+    lucky: dict[int, str | None] = {**hits(set(range(37)), 40), 38: None, 39: None}
+    found = rank([arm("steady", easy, 40), arm("lucky", lucky, 40)], "m")
+    assert found.names == ("steady", "lucky")
+    assert [one.cases for one in found.estimates] == [38, 38]
 
 
 def test_graded_measures_tell_fixed_from_merely_improved() -> None:

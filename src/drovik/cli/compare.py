@@ -13,11 +13,13 @@ from drovik.cli.printing import arms_table, explain_arms, heading, print_json, s
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.reporting.columns import RANKING, VERDICT, ArmEntry
-from drovik.reporting.documents import verdict_document
+from drovik.reporting.documents import ranking_document, verdict_document
 
 if TYPE_CHECKING:
+    from drovik.comparing.ranking import Ranking
     from drovik.comparing.verdict import Verdict
     from drovik.evaluation.gathering import TaskView
+    from drovik.scoring.scores import ArmScores
 
 EXAMPLE = "drovik compare gull/v1 gull/v2 --task sort\n  drovik compare"
 _MOST_IDS = 20
@@ -48,55 +50,90 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
-    found: list[tuple[TaskView, list[str], list[Verdict]]] = []
-    for view in views:
-        names, verdicts = _compared(view, arguments.arms, arguments.measure, len(views) == 1)
-        if names:
-            found.append((view, names, verdicts))
-    if not found and arguments.measure:
-        names = sorted({one.name for view in views for one in view.measures})
-        raise UsageError(
-            Problem(f"no task has a measure '{arguments.measure}'", known_words(arguments.measure, names))
-        )
-    if not found:
-        raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
-    if arguments.json:
-        tasks = {
-            view.task.name: {"ranking": names, "verdicts": [verdict_document(one) for one in verdicts]}
-            for view, names, verdicts in found
-        }
-        print_json({"tasks": tasks})
-        return DONE
-    for number, (view, names, verdicts) in enumerate(found):
-        if arguments.arms:
-            show_verdict(verdicts[0])
-        else:
-            show_ranking(view, names, verdicts)
-        if number == 0:
-            explain_arms()
+    if arguments.arms:
+        _compare_two(views, arguments)
+    else:
+        _rank_all(views, arguments)
     return DONE
 
 
-def _compared(
-    view: TaskView, arms: Sequence[str], measure: str | None, alone: bool
-) -> tuple[list[str], list[Verdict]]:
-
-    name = measure or view.task.decide_on
+def _measure_of(view: TaskView, wanted: str | None, alone: bool) -> str | None:
+    """The measure that a task is compared on; None if it has none of that name and is not the only task."""
+    name = wanted or view.task.decide_on
     known = [one.name for one in view.measures]
-    if name not in known:
-        if alone:
-            raise UsageError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
-        return [], []
-    if not arms:
-        ordered, verdicts = workflow.rank(view.scores, name)
-        return [one.arm for one in ordered], verdicts
+    if name in known:
+        return name
+    if alone:
+        raise UsageError(Problem(f"'{view.task.name}' has no measure '{name}'", known_words(str(name), known)))
+    return None
+
+
+def _measured(views: Sequence[TaskView], wanted: str | None) -> list[tuple[TaskView, str]]:
+    """The tasks that can be compared, each with its measure.
+
+    :raises UsageError: if there is none.
+    """
+    found = [(view, name) for view in views if (name := _measure_of(view, wanted, len(views) == 1)) is not None]
+    if not found and wanted:
+        names = sorted({one.name for view in views for one in view.measures})
+        raise UsageError(Problem(f"no task has a measure '{wanted}'", known_words(wanted, names)))
+    if not found:
+        raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
+    return found
+
+
+def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace) -> None:
+    rankings = [(view, workflow.rank(view.scores, name)) for view, name in _measured(views, arguments.measure)]
+    rankings = [(view, ranking) for view, ranking in rankings if ranking.arms or ranking.set_aside]
+    if not any(ranking.arms for _, ranking in rankings):
+        raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
+    if arguments.json:
+        print_json({"tasks": {view.task.name: ranking_document(ranking) for view, ranking in rankings}})
+        return
+    for number, (view, ranking) in enumerate(rankings):
+        show_ranking(view, ranking)
+        if number == 0:
+            explain_arms()
+
+
+def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace) -> None:
+    found = []
+    for view, name in _measured(views, arguments.measure):
+        first, second = _named(view, arguments.arms)
+        found.append((view, first, second, workflow.compare_arms(first, second, name)))
+    if arguments.json:
+        tasks = {
+            view.task.name: {"arms": [first.arm, second.arm], "verdicts": [verdict_document(verdict)]}
+            for view, first, second, verdict in found
+        }
+        print_json({"tasks": tasks})
+        return
+    for number, (_, first, second, verdict) in enumerate(found):
+        show_verdict(verdict)
+        _show_bounds((first, second), verdict.measure)
+        if number == 0:
+            explain_arms()
+
+
+def _named(view: TaskView, arms: Sequence[str]) -> list[ArmScores]:
+    """The arms that words mean.
+
+    :raises UsageError: where a word means none or several.
+    """
     chosen = [[one for one in view.scores if one.arm == word or one.arm.startswith(f"{word}/")] for word in arms]
     for word, fitting in zip(arms, chosen, strict=True):
         if len(fitting) != 1:
             several = ", ".join(one.arm for one in fitting) or "none of this task"
             raise UsageError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
-    first, second = chosen[0][0], chosen[1][0]
-    return [first.arm, second.arm], [workflow.compare_arms(first, second, name)]
+    return [fitting[0] for fitting in chosen]
+
+
+def _show_bounds(arms: Sequence[ArmScores], measure: str) -> None:
+    """Between what a score lies if answers that failed were all wrong, or all right."""
+    for arm in arms:
+        score = arm.measure(measure)
+        if score is not None and score.bounds is not None:
+            say(f"{arm.arm}: {workflow.bounds_sentence(score)}")
 
 
 def show_verdict(verdict: Verdict) -> None:
@@ -116,28 +153,26 @@ def show_verdict(verdict: Verdict) -> None:
         say(f"{word} {len(ids)}: {', '.join(ids[:_MOST_IDS])}{more}" if ids else f"{word} 0")
 
 
-def show_ranking(view: TaskView, names: list[str], verdicts: list[Verdict]) -> None:
+def show_ranking(view: TaskView, ranking: Ranking) -> None:
     """All arms from best to worst, and the best beside each."""
 
-    by_first = {one.first: one for one in verdicts}
-    measure = verdicts[0].measure if verdicts else view.task.decide_on
+    measure = ranking.measure.name if ranking.measure else view.task.decide_on
     heading(f"{view.task.heading}  (ranked on {measure})")
     rows = []
-    for place, name in enumerate(names, 1):
-        arm = view.score_of(name)
-        if (score := arm.measure(str(measure))) is not None:
-            entry = ArmEntry(name, workflow.estimate(score), arm.costs, arm.statuses, arm.unsent)
-            rows.append(replace(entry, place=place, verdict=by_first.get(name)))
+    for place, (arm, one) in enumerate(zip(ranking.arms, ranking.estimates, strict=True), 1):
+        entry = ArmEntry(arm.arm, one, arm.costs, arm.statuses, arm.unsent)
+        rows.append(replace(entry, place=place, verdict=ranking.beside(arm.arm)))
     arms_table(rows, RANKING)
-    told = workflow.headline_verdicts([view.score_of(name) for name in names], verdicts)
-    for number, verdict in enumerate(told):
-        say(workflow.verdict_text(verdict), style=None if number else "bold")
-    alike = [
-        one.first for one in verdicts if one not in told and one.outcome in ("too close to call", "no difference")
-    ]
-    if alike:
-        say(f"Also no significant difference from {names[0]}: {', '.join(alike)}.")
-    for name in names:
-        show_mixed_models(view.score_of(name))
+    if told := workflow.ranking_text(ranking):
+        say(told, style="bold")
+    for verdict in workflow.headline_verdicts(ranking):
+        say(workflow.verdict_text(verdict))
+    if told := workflow.flattery_text(ranking):
+        say(told)
+    for name, why in ranking.set_aside:
+        say(f"Not ranked: {name}, {why}.", style="yellow")
+    _show_bounds(view.scores, str(measure))
+    for arm in view.scores:
+        show_mixed_models(arm)
     show_judges(view)
     show_older(view)

@@ -23,7 +23,7 @@ from drovik.cli.sending import send_plan
 from drovik.demo.copying import copy_demo
 from drovik.errors import DOES_NOT_HOLD, DONE
 from drovik.files import read_text
-from drovik.reporting.documents import verdict_document
+from drovik.reporting.documents import ranking_document
 from drovik.standin.faults import read_faults
 from drovik.standin.service import DEFAULT_PORT, StandIn, serve
 
@@ -101,8 +101,7 @@ def _show_results(views: list[TaskView]) -> None:
     """Each task's ranking, and what the second prompt version did for the sloppy model."""
 
     for view in views:
-        ordered, verdicts = workflow.rank(view.scores, str(view.task.decide_on))
-        show_ranking(view, [one.arm for one in ordered], verdicts)
+        show_ranking(view, workflow.rank(view.scores, str(view.task.decide_on)))
     for view in views:
         if view.task.name == "sort" and {"gull/v1", "gull/v2"} <= {one.arm for one in view.scores}:
             show_verdict(
@@ -112,14 +111,8 @@ def _show_results(views: list[TaskView]) -> None:
 
 def _verdicts(views: list[TaskView]) -> dict[str, Any]:
 
-    tasks = {}
-    for view in views:
-        ordered, verdicts = workflow.rank(view.scores, str(view.task.decide_on))
-        tasks[view.task.name] = {
-            "ranking": [one.arm for one in ordered],
-            "verdicts": [verdict_document(one) for one in verdicts],
-        }
-    return {"tasks": tasks}
+    rankings = {view.task.name: workflow.rank(view.scores, str(view.task.decide_on)) for view in views}
+    return {"tasks": {name: ranking_document(one) for name, one in rankings.items()}}
 
 
 def _use_port(folder: Path, port: int) -> None:

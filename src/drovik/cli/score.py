@@ -21,7 +21,7 @@ from drovik.errors import DONE
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
 from drovik.reporting.documents import arm_document, causes_document, suspects_document
-from drovik.text import counted, percent, score_text
+from drovik.text import counted, percent
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
@@ -110,10 +110,7 @@ def _show_notes(view: TaskView) -> None:
                 said = workflow.with_interval(as_read)
                 say(f"{arm.arm}: {score.measure.name} would be {said} if answers off the schema were scored as read.")
             if score.bounds is not None:
-                low, high = score.bounds
-                plain = score.measure.is_coefficient
-                between = f"between {score_text(low, plain)} and {score_text(high, plain)} with them"
-                say(f"{arm.arm}: {score.failed} failed and are not scored: {between}.")
+                say(f"{arm.arm}: {workflow.bounds_sentence(score)}")
         _show_repeats(arm)
         show_mixed_models(arm)
         if not arm.measures and arm.statuses:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from drovik.comparing.statistics import score_interval
+from drovik.comparing.intervals import score_interval
+from drovik.comparing.jackknife import leave_out
 from drovik.heavy import np
 from drovik.scoring.measures.confusion import accuracy, kappa
 from drovik.scoring.measures.judge import Judge, agreement_rows
@@ -15,7 +16,7 @@ if TYPE_CHECKING:
 
 
 def agreement_with_people(pairs: Sequence[tuple[str, str]]) -> tuple[float, tuple[float, float], float]:
-    """Cohen's kappa of a judge's verdicts and people's, its 95 % bootstrap interval, and the share that are the same.
+    """Cohen's kappa of a judge's verdicts and people's, its 95 % interval, and the share that are the same.
 
     :param pairs: the judge's verdict and the people's on the same answer.
     """
@@ -29,9 +30,9 @@ def agreement_with_people(pairs: Sequence[tuple[str, str]]) -> tuple[float, tupl
     def matrix(totals: Floats) -> Floats:
         return totals.reshape(*totals.shape[:-1], size, size + 1)
 
-    totals = rows.sum(axis=0)
-    interval, _ = score_interval(rows, lambda sums: kappa(matrix(sums)), binary=False)
-    return float(kappa(matrix(totals))), interval, float(accuracy(matrix(totals)))
+    spread = leave_out(rows, lambda sums: kappa(matrix(sums)), np.ones(len(rows)))
+    interval = score_interval(spread, (-1.0, 1.0))
+    return spread.value, interval, float(accuracy(matrix(rows.sum(axis=0))))
 
 
 def agreement_text(measure: Measure) -> str:

@@ -3,44 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from decimal import Decimal
-from typing import TYPE_CHECKING, Literal
+from typing import Literal
 
-from drovik.comparing import weighted_resampling as weighed
-from drovik.comparing.statistics import (
-    bootstrap_all,
-    bootstrapped_interval,
-    holm,
-    mcnemar,
-    paired_interval,
-    permutation_test,
-    score_interval,
-    wilson_interval,
+from drovik.comparing.contrast import (
+    Contrast,
+    Sample,
+    case_score,
+    contrast_of,
+    groups_of,
+    sample_of,
+    sizes_of,
+    sums_of_groups,
 )
-from drovik.errors import DrovikError, Problem, UsageError
-from drovik.heavy import np
-from drovik.scoring.measure import CaseScore, Measure
+from drovik.comparing.intervals import LEVEL, score_interval, wilson_interval
+from drovik.comparing.jackknife import Spread, leave_out_all, leave_out_weighed
+from drovik.errors import Problem, UsageError
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.text import bounds_text, counted, difference_text, p_value, score_text
 
-if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats, Weighing
+Outcome = Literal["better", "worse", "too close to call", "too few cases", "no difference", "no verdict"]
 
-Outcome = Literal["better", "worse", "too close to call", "no difference", "no verdict"]
-
-SIGNIFICANT = 0.05
+SIGNIFICANT = 1 - LEVEL
 """The usual level: of arms that are alike, one pair in twenty is called different."""
 _SAME = 1e-12
 """Below this two scores differ by rounding alone."""
 _WORTH_SAYING = Decimal("1.1")
 MOST_FAILED = 0.05
 """With a larger share of failed answers than this there is no verdict."""
+WILSON, EFFECTIVE = "Wilson", "Wilson on effective cases"
+"""The methods of the intervals of scores."""
 
 
 @dataclass(frozen=True)
 class Estimate:
-    """A score with its 95 % interval and the number of cases it rests on."""
+    """A score with its 95 % interval and the number of cases it rests on, and of groups, where they have some."""
 
     value: float
     low: float
@@ -48,15 +46,44 @@ class Estimate:
     cases: int
     method: str
     coefficient: bool = False
+    groups: int | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class Judgement:
+    """A contrast with the p value and the level of the interval as they are among all comparisons that are made."""
+
+    contrast: Contrast
+    p: float
+    level: float = LEVEL
+    compared: int = 1
+    failed: str = ""
+    """Why there can be no verdict, where too many answers failed."""
+
+    @property
+    def outcome(self) -> Outcome:
+        """How the second arm is beside the first; by the interval, with which p agrees."""
+        if self.failed:
+            return "no verdict"
+        if self.contrast.differing == 0:
+            return "no difference"
+        if self.contrast.undecidable():
+            return "too few cases"
+        low, high = self.contrast.interval(self.level)
+        if self.p >= SIGNIFICANT or low <= 0 <= high:
+            return "too close to call"
+        return "better" if low > 0 else "worse"
 
 
 @dataclass(frozen=True)
 class Verdict:
     """What the comparison of two arms comes to. `difference` is the second's score less the first's.
 
-    `outcome` says how the second is beside the first. `fixed` are the ids of the cases that are
+    `low` and `high` are its interval, `p` is of the test that belongs to it; among several comparisons both are
+    adjusted. `outcome` says how the second is beside the first. `fixed` are the ids of the cases that are
     fully correct with the second and were not with the first, `broken` those of which the reverse is true;
-    `improved` and `worsened` are the others that changed. Estimates and costs are of the common cases.
+    `improved` and `worsened` are the others that changed. Estimates and costs are of the common cases. `needed` is
+    about how many cases would decide a difference like this; None where it is decided, or none would.
     """
 
     task: str
@@ -80,82 +107,49 @@ class Verdict:
     second_costs: Costs
     why: str = ""
     compared: int = 1
+    needed: int | None = None
 
 
 def estimate(score: MeasureScore) -> Estimate:
-    """A measure's score with its interval; whole groups of cases are resampled if there are groups."""
-    return _estimate(score.measure, score.scored)
+    """A measure's score with its interval; whole groups of cases are left out if there are groups."""
+    return estimate_of(sample_of("", score.measure, score.scored))
 
 
 def estimate_as_read(score: MeasureScore) -> Estimate | None:
     """What the score would be if answers off the schema were scored as read; None if there are none."""
-    return _estimate(score.measure, score.as_read) if score.as_read else None
+    return estimate_of(sample_of("", score.measure, score.as_read)) if score.as_read else None
+
+
+def estimate_of(sample: Sample) -> Estimate:
+    """The score of a sample with its interval."""
+    measure = sample.measure
+    return _estimate(sample, measure.what, sample.spread, sample.is_plain)
+
+
+def _estimate(sample: Sample, figure: str, spread: Spread, is_share: bool) -> Estimate:
+    measure, cases = sample.measure, len(sample.cases)
+    if is_share:
+        (low, high), method = wilson_interval(spread.value * cases, cases), WILSON
+    else:
+        (low, high), method = score_interval(spread, measure.bounds_of(figure)), EFFECTIVE
+    return Estimate(
+        value=spread.value, low=low, high=high, cases=cases, method=method,
+        coefficient=figure in measure.coefficients, groups=sample.group_count,
+    )  # fmt: skip
 
 
 def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
     """A measure's further figures by name, each with its interval."""
-    rows, grouped = _rows(score.measure, score.scored)
-    found = {}
-    figures = score.measure.figures
-    values = bootstrap_all(rows, figures)
-    plain = _is_plain(score.scored, grouped)
-    for name, figure in figures(rows.sum(axis=0)).items():
-        value = float(figure)
-        if name in score.measure.shares and plain:
-            (low, high), method = wilson_interval(value * len(rows), len(rows)), "Wilson"
-        else:
-            (low, high), method = bootstrapped_interval(value, values[name], len(rows))
-        found[name] = Estimate(
-            value=value,
-            low=low,
-            high=high,
-            cases=len(score.scored),
-            method=method,
-            coefficient=name in score.measure.coefficients,
-        )
-    for name, weigh in score.measure.weighed([_score(one) for one in score.scored]).items():
-        found[name] = _weighed_estimate(weigh, score.scored)
-    return found
-
-
-def _weighed_estimate(weigh: Weighing, cases: Sequence[ScoredCase]) -> Estimate:
-
-    (low, high), method = weighed.interval(weigh, weighed.groups_of(cases))
-    return Estimate(float(weigh(np.ones((1, len(cases))))[0]), low, high, len(cases), method)
-
-
-def _is_plain(cases: Sequence[ScoredCase], grouped: bool) -> bool:
-    """Whether each row is one answer, fully correct or wrong: no group of cases, and no mean of repeats."""
-    return not grouped and all(len(one.repeats) < 2 for one in cases)
-
-
-def _estimate(measure: Measure, cases: Sequence[ScoredCase]) -> Estimate:
-    if measure.is_weighed:
-        return _weighed_estimate(measure.weighed([_score(one) for one in cases])[measure.what], cases)
-    rows, grouped = _rows(measure, cases)
-    (low, high), method = score_interval(rows, measure.score_of, measure.binary and _is_plain(cases, grouped))
-    value = float(measure.score_of(rows.sum(axis=0)))
-    return Estimate(
-        value=value, low=low, high=high, cases=len(cases), method=method, coefficient=measure.is_coefficient
-    )
-
-
-def _rows(measure: Measure, cases: Sequence[ScoredCase]) -> tuple[Floats, bool]:
-    """The rows of statistics, summed over groups where some group has several cases; and whether that is so."""
-
-    rows = measure.rows([_score(one) for one in cases])
-    names = [one.case.group if one.case.group is not None else f"\0{one.case.id}" for one in cases]
-    if len(set(names)) == len(names):
-        return rows, False
-    _, places = np.unique(names, return_inverse=True)
-    sums = np.zeros((int(places.max()) + 1, rows.shape[1]))
-    np.add.at(sums, places, rows)
-    return sums, True
-
-
-def _score(one: ScoredCase) -> CaseScore:
-    assert one.score is not None, "only scored cases come here"
-    return one.score
+    measure, groups = score.measure, groups_of(score.scored)
+    scores = [case_score(one) for one in score.scored]
+    rows = sums_of_groups(measure.rows(scores), groups)
+    spreads = leave_out_all(rows, measure.figures, sizes_of(groups))
+    spreads |= {name: leave_out_weighed(weigh, groups) for name, weigh in measure.weighed(scores).items()}
+    sample = sample_of("", measure, score.scored)
+    alone = sample.group_count is None and all(len(one.repeats) < 2 for one in score.scored)
+    return {
+        name: _estimate(sample, name, spread, alone and name in measure.shares) for name, spread in spreads.items()
+    }
 
 
 def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verdict:
@@ -168,47 +162,50 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
     if not pairs or one is None or other is None:
         what = f"{first.arm} and {second.arm} have no scored case in common in '{first.task}'"
         raise UsageError(Problem(what, "send them first: drovik send"))
-    measure = one.measure
-    before, after = [pair[0] for pair in pairs], [pair[1] for pair in pairs]
-    values = _estimate(measure, before), _estimate(measure, after)
-    fixed, broken, improved, worsened = _changed(pairs)
-    low, high, p, test = _tested(measure, before, after, (len(broken), len(fixed)))
-    verdict = Verdict(
-        first.task, measure.name, measure.what, first.arm, second.arm, *values,
-        values[1].value - values[0].value, low, high, p, test, "too close to call",
-        fixed, broken, improved, worsened,
-        costs_of([one for a in before for one in a.answers]), costs_of([one for b in after for one in b.answers]),
-    )  # fmt: skip
-    return judged(verdict, _too_many_failed(one, other))
+    samples = [sample_of(first.task, one.measure, cases) for cases in zip(*pairs, strict=True)]
+    contrast = contrast_of(*samples)
+    failed = failed_answers(one) or failed_answers(other)
+    return verdict_of((first, samples[0]), (second, samples[1]), Judgement(contrast, contrast.p, failed=failed))
 
 
-def _tested(
-    measure: Measure, before: Sequence[ScoredCase], after: Sequence[ScoredCase], changed: tuple[int, int]
-) -> tuple[float, float, float, str]:
-    """The interval of the difference of two arms, the p value, and the name of the test.
-
-    :param changed: how many cases only the first has right, and only the second.
-    """
-    if measure.is_weighed:
-        groups = weighed.groups_of(before)
-        one, other = ([_score(case) for case in cases] for cases in (before, after))
-        first, second = measure.weighed(one)[measure.what], measure.weighed(other)[measure.what]
-        p = weighed.permutation_test(measure.weighed([*one, *other])[measure.what], groups)
-        on_groups = " on whole groups" if len(set(groups)) < len(before) else ""
-        return *weighed.paired_interval(first, second, groups), p, f"paired permutation test{on_groups}"
-    (rows_before, grouped), (rows_after, _) = _rows(measure, before), _rows(measure, after)
-    low, high = paired_interval(rows_before, rows_after, measure.score_of)
-    if measure.binary and _is_plain(before, grouped) and _is_plain(after, grouped):
-        return low, high, mcnemar(*changed), "exact McNemar test"
-    p = permutation_test(rows_before, rows_after, measure.score_of)
-    return low, high, p, "paired permutation test" + (" on whole groups" if grouped else "")
+def verdict_of(first: tuple[ArmScores, Sample], second: tuple[ArmScores, Sample], judgement: Judgement) -> Verdict:
+    """The verdict between two arms on the cases of their samples, as it was judged."""
+    contrast, outcome = judgement.contrast, judgement.outcome
+    (one, before), (other, after) = first, second
+    fixed, broken, improved, worsened = _changed(list(zip(before.cases, after.cases, strict=True)))
+    low, high = contrast.interval(judgement.level)
+    undecided = outcome in ("too close to call", "too few cases")
+    return Verdict(
+        task=one.task,
+        measure=before.measure.name,
+        what=before.measure.what,
+        first=one.arm,
+        second=other.arm,
+        before=estimate_of(before),
+        after=estimate_of(after),
+        difference=contrast.spread.value,
+        low=low,
+        high=high,
+        p=judgement.p,
+        test=contrast.test,
+        outcome=outcome,
+        fixed=fixed,
+        broken=broken,
+        improved=improved,
+        worsened=worsened,
+        first_costs=costs_of([answer for case in before.cases for answer in case.answers]),
+        second_costs=costs_of([answer for case in after.cases for answer in case.answers]),
+        why=judgement.failed or (contrast.undecidable() if outcome == "too few cases" else ""),
+        compared=judgement.compared,
+        needed=contrast.needed() if undecided else None,
+    )
 
 
 def _changed(pairs: Sequence[tuple[ScoredCase, ScoredCase]]) -> tuple[tuple[str, ...], ...]:
     """The ids of the cases that were fixed, broken, improved, worsened."""
     found: tuple[list[str], ...] = ([], [], [], [])
     for one, other in pairs:
-        before, after = _score(one).value, _score(other).value
+        before, after = case_score(one).value, case_score(other).value
         if abs(after - before) > _SAME:
             whole = max(before, after) > 1 - _SAME
             found[(0 if whole else 2) + (after < before)].append(one.case.id)
@@ -220,62 +217,13 @@ def _common(one: MeasureScore, other: MeasureScore) -> list[tuple[ScoredCase, Sc
     return [(case, theirs[case.case.id]) for case in one.scored if case.case.id in theirs]
 
 
-def _too_many_failed(*scores: MeasureScore) -> str:
-    for score in scores:
-        asked = score.failed + len(score.scored)
-        if score.failed > MOST_FAILED * asked:
-            return f"{score.failed} of {counted(asked, 'answer')} failed, more than {MOST_FAILED:.0%}"
+def failed_answers(score: MeasureScore) -> str:
+    """Of how many answers too many failed, in words; empty where that is at most one in twenty. Repeats count."""
+    asked = [answer for one in score.cases for answer in one.answers]
+    failed = sum(one.failed_answers for one in score.cases)
+    if failed > MOST_FAILED * len(asked):
+        return f"{failed} of {counted(len(asked), 'answer')} failed, more than {MOST_FAILED:.0%}"
     return ""
-
-
-def judged(verdict: Verdict, hindrance: str = "") -> Verdict:
-    """The verdict with its outcome: better or worse only where both the test and the interval say so.
-
-    :param hindrance: why there can be no verdict, if there is a reason.
-    """
-    outcome: Outcome = "too close to call"
-    if hindrance:
-        outcome = "no verdict"
-    elif not (verdict.fixed or verdict.broken or verdict.improved or verdict.worsened):
-        outcome = "no difference"
-    elif verdict.p < SIGNIFICANT and verdict.low > 0:
-        outcome = "better"
-    elif verdict.p < SIGNIFICANT and verdict.high < 0:
-        outcome = "worse"
-    return replace(verdict, outcome=outcome, why=hindrance or verdict.why)
-
-
-def rank(arms: Sequence[ArmScores], measure_name: str) -> tuple[list[ArmScores], list[Verdict]]:
-    """The arms from best to worst, and the verdict of the best beside each other one.
-
-    The p values are adjusted for being several. An arm without a score is left out.
-    """
-    scored = [(arm, score.value) for arm in arms if (score := arm.measure(measure_name))]
-    ordered = [arm for arm, _ in sorted(scored, key=lambda one: -one[1])]
-    verdicts = []
-    for arm in ordered[1:]:
-        try:
-            verdicts.append(compare_arms(arm, ordered[0], measure_name))
-        except DrovikError:
-            continue
-    adjusted = holm([one.p for one in verdicts])
-    together = [
-        judged(replace(one, p=p, compared=len(verdicts)), one.why) for one, p in zip(verdicts, adjusted, strict=True)
-    ]
-    return ordered, together
-
-
-def headline_verdicts(ordered: Sequence[ArmScores], verdicts: Sequence[Verdict]) -> list[Verdict]:
-    """Of the verdicts of `rank`, those worth a sentence: on the second arm, and on each other model's best."""
-    by_first = {one.first: one for one in verdicts}
-    told: dict[str, Verdict] = {}
-    models = {ordered[0].arm.split("/")[0]} if ordered else set()
-    for place, arm in enumerate(ordered[1:]):
-        model = arm.arm.split("/")[0]
-        if arm.arm in by_first and (place == 0 or model not in models):
-            told[arm.arm] = by_first[arm.arm]
-        models.add(model)
-    return list(told.values())
 
 
 def verdict_text(verdict: Verdict) -> str:
@@ -285,17 +233,32 @@ def verdict_text(verdict: Verdict) -> str:
     scores = f"{score_text(verdict.after.value, plain)} against {score_text(verdict.before.value, plain)}"
     low, high = bounds_text(verdict.low, verdict.high, plain, signed=True)
     apart = f"{difference_text(verdict.difference, plain)} (95 % interval {low} to {high})"
-    test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
-    sure = f"{test}, p {p_value(verdict.p)}, {counted(verdict.after.cases, 'case')}"
     on = f"on {verdict.measure} ({verdict.what})"
     cost = _cost_in_words(verdict)
     if verdict.outcome == "no verdict":
         return f"No verdict between {second} and {first} {on}: {verdict.why}. Send the failed ones again first."
     if verdict.outcome == "no difference":
         return f"No difference {on}: {second} and {first} score alike in every case ({verdict.after.cases}).{cost}"
+    if verdict.outcome == "too few cases":
+        return f"Too few cases {on}: {second} {scores} of {first}, {apart}; {verdict.why}{_needed(verdict)}.{cost}"
+    test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
+    sure = f"{test}, p {p_value(verdict.p)}, {cases_text(verdict.after)}"
     if verdict.outcome == "too close to call":
-        return f"Too close to call {on}: {second} {scores} of {first}, {apart}; {sure}.{cost}"
+        return f"Too close to call {on}: {second} {scores} of {first}, {apart}; {sure}{_needed(verdict)}.{cost}"
     return f"{second} is {verdict.outcome} than {first} {on}: {scores}, {apart}; {sure}.{cost}"
+
+
+def cases_text(one: Estimate) -> str:
+    """How many cases a score rests on, and in how many groups they are."""
+    groups = "" if one.groups is None else f" in {counted(one.groups, 'group')}"
+    return counted(one.cases, "case") + groups
+
+
+def _needed(verdict: Verdict) -> str:
+    """About how many cases would decide it, rounded to two places; nothing where that cannot be said."""
+    if verdict.needed is None:
+        return ""
+    return f"; if it stays like this, about {float(f'{verdict.needed:.2g}'):.0f} cases would decide"
 
 
 def _cost_in_words(verdict: Verdict) -> str:
@@ -317,3 +280,10 @@ def _cost_in_words(verdict: Verdict) -> str:
 def with_interval(one: Estimate) -> str:
     """A score with its interval."""
     return f"{score_text(one.value, one.coefficient)} ({' – '.join(bounds_text(one.low, one.high, one.coefficient))})"
+
+
+def bounds_sentence(score: MeasureScore) -> str:
+    """Between what a score with failed cases would lie if they were all wrong, or all right."""
+    assert score.bounds is not None, "only scores with failed cases have bounds"
+    low, high = (score_text(one, score.measure.is_coefficient) for one in score.bounds)
+    return f"{score.failed} failed and are not scored: between {low} and {high} with them."

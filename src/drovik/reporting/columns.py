@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.money import money_text
 from drovik.parsing.status import STATUSES
-from drovik.text import bounds_text, difference_text, p_value, score_text, seconds_text
+from drovik.text import bounds_text, counted, difference_text, score_text, seconds_text
 
 if TYPE_CHECKING:
     from drovik.comparing.verdict import Estimate, Verdict
@@ -51,6 +51,10 @@ def interval_text(one: Estimate) -> str:
     return " – ".join(bounds_text(one.low, one.high, one.coefficient))
 
 
+def _cases(one: Estimate) -> str:
+    return f"{one.cases}" if one.groups is None else f"{one.cases} in {counted(one.groups, 'group')}"
+
+
 def _of_estimate(show: Callable[[Estimate], str]) -> Callable[[ArmEntry], str]:
     return lambda entry: "–" if entry.estimate is None else show(entry.estimate)
 
@@ -75,7 +79,12 @@ def _plain(value: Any) -> Any:
 
 def _difference(entry: ArmEntry) -> str:
     one = entry.verdict
-    return "" if one is None else f"{difference_text(-one.difference, one.after.coefficient)}, p {p_value(one.p)}"
+    if one is None:
+        return ""
+    plain = one.after.coefficient
+    low, high = bounds_text(-one.high, -one.low, plain, signed=True)
+    few = ", too few cases" if one.outcome == "too few cases" else ""
+    return f"{difference_text(-one.difference, plain)} ({low} to {high}){few}"
 
 
 def _nothing(entry: ArmEntry) -> dict[str, Any]:
@@ -97,7 +106,9 @@ COLUMNS = {
         _estimate_members(("low", "low"), ("high", "high"), ("interval_by", "method")),
         is_number=False,
     ),
-    "cases": Column("cases", _of_estimate(lambda one: str(one.cases)), _estimate_members(("cases", "cases"))),
+    "cases": Column(
+        "cases", _of_estimate(_cases), _estimate_members(("cases", "cases"), ("groups", "groups")),
+    ),
     "difference": Column("difference from best", _difference, _nothing, is_number=False),
     "answers": Column(
         "answers",

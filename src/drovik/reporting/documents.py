@@ -11,6 +11,7 @@ from html import escape
 from typing import TYPE_CHECKING, Any
 
 from drovik.comparing.judge_agreement import agreement_text
+from drovik.comparing.ranking import Ranking, flattery_text, ranking_text
 from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, verdict_text
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
 from drovik.reporting.columns import COST_MEMBERS, ESTIMATE_MEMBERS, ArmEntry, members
@@ -126,11 +127,30 @@ def verdict_document(verdict: Verdict) -> dict[str, Any]:
         "test": verdict.test,
         "comparisons": verdict.compared,
         "outcome": verdict.outcome,
+        "cases_needed": verdict.needed,
         "fixed": list(verdict.fixed),
         "broken": list(verdict.broken),
         "improved": list(verdict.improved),
         "worsened": list(verdict.worsened),
         "in_words": verdict_text(verdict),
+    }
+
+
+def ranking_document(ranking: Ranking) -> dict[str, Any]:
+    """A ranking of arms, with the verdict of the best beside each other one."""
+    return {
+        "measure": ranking.measure.name if ranking.measure else None,
+        "ranking": list(ranking.names),
+        "arms": [
+            {"arm": arm.arm} | estimate_document(one)
+            for arm, one in zip(ranking.arms, ranking.estimates, strict=True)
+        ],
+        "may_be_best": list(ranking.may_be_best),
+        "worse": list(ranking.worse),
+        "set_aside": dict(ranking.set_aside),
+        "best_flattered_by": ranking.flattered,
+        "verdicts": [verdict_document(one) for one in ranking.verdicts],
+        "in_words": " ".join(one for one in (ranking_text(ranking), flattery_text(ranking)) if one),
     }
 
 

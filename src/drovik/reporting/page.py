@@ -18,13 +18,12 @@ from typing import Any
 from jinja2 import Environment, PackageLoader, StrictUndefined
 
 from drovik.comparing.judge_agreement import agreement_text
+from drovik.comparing.ranking import Ranking, flattery_text, headline_verdicts, rank, ranking_text
 from drovik.comparing.verdict import (
     Estimate,
     estimate,
     estimate_as_read,
     estimate_figures,
-    headline_verdicts,
-    rank,
     verdict_text,
     with_interval,
 )
@@ -100,7 +99,8 @@ class TaskSection:
     measure: str
     what: str
     words: tuple[str, ...]
-    others: tuple[str, ...]
+    set_aside: tuple[tuple[str, str], ...]
+    """Arms that are not ranked, with the reason."""
     columns: tuple[tuple[str, bool], ...]
     """Of the table of arms: each title, and whether the column is of numbers."""
     arms: tuple[ArmRow, ...]
@@ -150,30 +150,29 @@ def write_page(project: Project, views: Sequence[TaskView], now: datetime) -> st
 
 def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> TaskSection:
     name = str(view.task.decide_on or "")
-    ordered, verdicts = rank(view.scores, name)
-    rest = [arm for arm in view.scores if arm not in ordered]
-    rows = tuple(_arm_row(number, arm, name) for number, arm in enumerate([*ordered, *rest], 1))
+    ranking = rank(view.scores, name)
     measure = next((one for one in view.measures if one.name == name), None)
     what = measure.what if measure else ""
     heads = titles(PAGE, what or "score")
-    scored = [(arm.arm, estimate(score)) for arm in ordered if (score := arm.measure(name)) is not None]
+    scored = list(zip(ranking.names, ranking.estimates, strict=True))
     every = _misses(view)
     misses = tuple(
         _miss(project, view, case, found, thumbnails) for case, found in sorted(every, key=_worst_first)[:MOST_MISSES]
     )
-    told = headline_verdicts(ordered, verdicts)
-    alike = ("too close to call", "no difference")
-    others = tuple(f"{one.first} ({one.outcome})" for one in verdicts if one not in told and one.outcome in alike)
-    details = tuple((arm.arm, score, _figures(score)) for arm in ordered for score in arm.measures)
+    details = tuple((arm.arm, score, _figures(score)) for arm in view.scores for score in arm.measures)
     return TaskSection(
         name=view.task.name,
         title=view.task.title,
         measure=name,
         what=what,
-        words=tuple(verdict_text(one) for one in told),
-        others=others,
+        words=tuple(
+            one
+            for one in (ranking_text(ranking), *map(verdict_text, headline_verdicts(ranking)), flattery_text(ranking))
+            if one
+        ),
+        set_aside=ranking.set_aside,
         columns=tuple((title, name not in ("arm", "answers")) for name, title in zip(PAGE, heads, strict=True)),
-        arms=rows,
+        arms=_arm_rows(view, ranking, name),
         figure=interval_figure(scored, what),
         details=details,
         misses=misses,
@@ -189,9 +188,20 @@ def _figures(score: MeasureScore) -> str:
     return " · ".join(f"{name} {with_interval(one)}" for name, one in estimate_figures(score).items())
 
 
-def _arm_row(place: int, arm: ArmScores, measure: str) -> ArmRow:
+def _arm_rows(view: TaskView, ranking: Ranking, measure: str) -> tuple[ArmRow, ...]:
+    """The ranked arms with their scores on the shared cases, then those that are set aside, with their own."""
+    ranked = zip(ranking.arms, ranking.estimates, strict=True)
+    rows = [_arm_row(arm, measure, one, place) for place, (arm, one) in enumerate(ranked, 1)]
+    for arm in view.scores:
+        if arm not in ranking.arms:
+            score = arm.measure(measure)
+            rows.append(_arm_row(arm, measure, estimate(score) if score else None, None))
+    return tuple(rows)
+
+
+def _arm_row(arm: ArmScores, measure: str, one: Estimate | None, place: int | None) -> ArmRow:
     score = arm.measure(measure)
-    entry = ArmEntry(arm.arm, estimate(score) if score else None, arm.costs, arm.statuses, arm.unsent, place=place)
+    entry = ArmEntry(arm.arm, one, arm.costs, arm.statuses, arm.unsent, place=place)
     counts = tuple((status, arm.statuses[status]) for status in STATUSES if arm.statuses.get(status))
     return ArmRow(
         cells=tuple(zip(PAGE, cells(entry, PAGE), strict=True)),

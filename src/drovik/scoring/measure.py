@@ -103,6 +103,7 @@ class Measure(ABC):
     :cvar table_type: the record that the rest of its table is read into.
     :cvar shares: the names of those figures that are shares of cases, each fully correct or wrong.
     :cvar coefficients: the names of figures, maybe of the score, that are printed as they are and not in per cent.
+    :cvar bounds: the lowest and highest value of those figures that do not lie between 0 and 1; infinity for none.
     :cvar wants_pictures: whether it has to know what pictures an answer is about.
     :cvar wants_said: whether it has to know more of an answer than its value.
     :ivar what: what the score is, in few words.
@@ -113,6 +114,7 @@ class Measure(ABC):
     table_type: ClassVar[type[Frozen]]
     shares: ClassVar[frozenset[str]] = frozenset()
     coefficients: ClassVar[frozenset[str]] = frozenset()
+    bounds: ClassVar[Mapping[str, tuple[float, float]]] = {}
     wants_pictures: ClassVar[bool] = False
     wants_said: ClassVar[bool] = False
 
@@ -221,6 +223,10 @@ class Measure(ABC):
     def is_coefficient(self) -> bool:
         """Whether the score is a coefficient, such as kappa, and not a share."""
         return self.what in self.coefficients
+
+    def bounds_of(self, figure: str) -> tuple[float, float]:
+        """The lowest and highest value that a figure, or the score by its `what`, can have."""
+        return self.bounds.get(figure, (0.0, 1.0))
 
     def combine(self, scores: Sequence[CaseScore]) -> float:
         """The score of many cases."""

@@ -43,6 +43,11 @@ class ScoredCase(NamedTuple):
         """The answers of all repeats."""
         return tuple(one.answer for one in self.repeats or (self,) if one.answer is not None)
 
+    @property
+    def failed_answers(self) -> int:
+        """How many of them have no score: no reply after all tries, or none that the measure could score."""
+        return sum(one.score is None and one.answer is not None for one in self.repeats or (self,))
+
 
 @dataclass(frozen=True, eq=False)
 class MeasureScore:

@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from drovik.comparing.judge_agreement import agreement_text
+    from drovik.comparing.ranking import flattery_text, headline_verdicts, rank, ranking_text
     from drovik.comparing.verdict import (
+        bounds_sentence,
         compare_arms,
         estimate,
         estimate_as_read,
         estimate_figures,
-        headline_verdicts,
-        rank,
         verdict_text,
         with_interval,
     )
@@ -135,6 +135,7 @@ __all__ = [
     "amounts",
     "answers_for",
     "ask_adhoc",
+    "bounds_sentence",
     "budget_for",
     "check_project",
     "check_schema",
@@ -162,6 +163,7 @@ __all__ = [
     "failure_of",
     "file_record",
     "first_reply",
+    "flattery_text",
     "free_model_name",
     "gather",
     "headline_verdicts",
@@ -185,6 +187,7 @@ __all__ = [
     "prepare",
     "question_with",
     "rank",
+    "ranking_text",
     "read_box",
     "read_reply",
     "read_sample",
@@ -217,8 +220,9 @@ __all__ = [
 
 _NAMES_OF = {
     "comparing.judge_agreement": "agreement_text",
+    "comparing.ranking": "flattery_text headline_verdicts rank ranking_text",
     "comparing.verdict": (
-        "compare_arms estimate estimate_as_read estimate_figures headline_verdicts rank verdict_text with_interval"
+        "bounds_sentence compare_arms estimate estimate_as_read estimate_figures verdict_text with_interval"
     ),
     "dialects.learn.learned_files": "free_model_name",
     "dialects.learn.sample_dialect": "dialect_there learn write_learned",

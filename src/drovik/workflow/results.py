@@ -6,11 +6,12 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
-from drovik.comparing.verdict import compare_arms, estimate, rank
+from drovik.comparing.ranking import rank
+from drovik.comparing.verdict import compare_arms, estimate
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.suspects import suspects_of
-from drovik.reporting.documents import causes_document, estimate_document, verdict_document
+from drovik.reporting.documents import causes_document, estimate_document, ranking_document, verdict_document
 from drovik.scoring.scores import ArmScores
 
 if TYPE_CHECKING:
@@ -128,8 +129,5 @@ def rank_arms(scores: Scores, measure: str | None = None) -> dict[str, dict[str,
     for view in scores.views:
         name = measure or view.task.decide_on
         if name in [one.name for one in view.measures]:
-            ordered, verdicts = rank(view.scores, str(name))
-            found[view.task.name] = {
-                "ranking": [one.arm for one in ordered], "verdicts": [verdict_document(one) for one in verdicts],
-            }  # fmt: skip
+            found[view.task.name] = ranking_document(rank(view.scores, str(name)))
     return found

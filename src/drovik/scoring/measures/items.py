@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections import Counter
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from typing_extensions import override
@@ -50,6 +52,7 @@ class Items(Measure):
     """
 
     coefficients: ClassVar[frozenset[str]] = frozenset(("count error",))
+    bounds: ClassVar[Mapping[str, tuple[float, float]]] = {"count error": (0.0, math.inf)}
     kind: ClassVar[str] = "items"
     table_type: ClassVar[type[ItemsTable]] = ItemsTable
     shares: ClassVar[frozenset[str]] = frozenset(("exact matches",))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from typing_extensions import override
@@ -63,6 +63,9 @@ class Label(Measure):
             "expected calibration error", "Brier score",
         )
     )  # fmt: skip
+    bounds: ClassVar[Mapping[str, tuple[float, float]]] = dict.fromkeys(
+        ("Matthews correlation", "Cohen's kappa", "kappa, linear weights", "kappa, quadratic weights"), (-1.0, 1.0)
+    )
 
     def __init__(self, name: str, labels: Sequence[str], table: LabelTable) -> None:
         what = f"right among the first {table.top}" if table.top else SCORES[table.score]

@@ -7,9 +7,10 @@ The words of a text that must be right: numbers, dates, negations, names.
 
 from __future__ import annotations
 
+import math
 import re
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
@@ -180,6 +181,9 @@ class TextMeasure(Measure):
     kind: ClassVar[str] = "text"
     table_type: ClassVar[type[TextTable]] = TextTable
     shares: ClassVar[frozenset[str]] = frozenset(("exact matches",))
+    bounds: ClassVar[Mapping[str, tuple[float, float]]] = dict.fromkeys(
+        ("character error rate", "word error rate"), (0.0, math.inf)
+    )
 
     def __init__(self, name: str, table: TextTable) -> None:
         super().__init__(name, WHATS[table.score], table.score == "exact")
