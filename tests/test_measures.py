@@ -14,21 +14,27 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import stats
 from test_scoring import task
 
-from drovik.comparing import weighted_resampling as weighed
-from drovik.comparing.statistics import bootstrap, kinds_of, percentile_interval, permutation_test
-from drovik.project.cases import Case
+from drovik.comparing.intervals import score_interval
+from drovik.comparing.jackknife import leave_out_all
 from drovik.scoring.alignment import align_lines
 from drovik.scoring.measure import AnswerContext, Measure, mean_of
 from drovik.scoring.measures import confusion
 from drovik.scoring.measures.boxes import overlap as box_overlap
-from drovik.scoring.measures.confidence import Detections, average_precision, threshold
+from drovik.scoring.measures.confidence import (
+    SIZE,
+    Detections,
+    average_precision,
+    confidence_of,
+    put,
+    threshold,
+)
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.regions import overlap as region_overlap
 from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
 from drovik.scoring.rules.quantities import readings
-from drovik.scoring.scores import ScoredCase
 
 LABELS = ["a", "b", "c"]
 PAIRS = st.lists(
@@ -121,13 +127,17 @@ def test_calibration_is_that_of_plain_loops(answers: list[tuple[float, bool]]) -
     assert figures["Brier score"] == pytest.approx(sum((sure - right) ** 2 for sure, right in answers) / len(answers))
     gap = 0.0
     for number in range(10):
-        inside = [(s, r) for s, r in answers if min(int(int(s * 100) / 10), 9) == number]
-        gap += abs(sum(s for s, _ in inside) - sum(r for _, r in inside)) / len(answers)
+        inside = [(s, r) for s, r in answers if min(int(round(s * 100, 9) / 10), 9) == number]
+        if inside:
+            stated, right = (sum(one[side] for one in inside) / len(inside) for side in (0, 1))
+            error = math.sqrt(right * (1 - right) / len(inside))
+            drawn = stats.foldnorm(abs(stated - right) / error, scale=error).mean() if error else abs(stated - right)
+            gap += (2 * abs(stated - right) - drawn) * len(inside) / len(answers)
     assert figures["expected calibration error"] == pytest.approx(gap, abs=1e-9)
     found = threshold(totals[12:], 0.75)
     enough = [
         n for n in range(100)
-        if (kept := [r for s, r in answers if min(int(s * 100), 99) >= n]) and sum(kept) / len(kept) >= 0.75
+        if (kept := [r for s, r in answers if min(int(round(s * 100, 9)), 99) >= n]) and sum(kept) / len(kept) >= 0.75
     ]  # fmt: skip
     assert (found[0] if found else None) == (min(enough) / 100 if enough else None)
 
@@ -280,42 +290,6 @@ def test_average_precision_is_that_of_its_definition_however_often_a_case_counts
         assert value == pytest.approx(float(plain_average_precision(repeated, total)))
 
 
-def test_the_two_ways_of_resampling_agree_where_both_can_be_gone() -> None:
-    chance = random.Random(5)
-    _, measure = task({"type": "items"})
-    things = ["key", "map", "coin"]
-    arms = [
-        [measure.per_case(chance.sample(things, chance.randint(1, 3)), chance.sample(things, 2)) for _ in range(40)]
-        for _ in range(2)
-    ]
-    rows = [measure.rows(one) for one in arms]
-
-    def weigh(scores: list) -> Any:
-        own = measure.rows(scores)
-        return lambda weights: measure.score_of(weights @ own)
-
-    cases = [
-        ScoredCase(Case(f"c{n}", (), {}, {}, None, "tune", frozenset(), ""), None, one)
-        for n, one in enumerate(arms[0])
-    ]
-    groups = weighed.groups_of(cases)
-    (low, high), _ = weighed.interval(weigh(arms[0]), groups)
-    assert (low, high) == pytest.approx(percentile_interval(bootstrap(rows[0], measure.score_of)), abs=0.02)
-    p = weighed.permutation_test(weigh([*arms[0], *arms[1]]), groups)
-    assert p == pytest.approx(permutation_test(rows[0], rows[1], measure.score_of), abs=0.04)
-
-
-def test_an_interval_over_many_cases_is_as_wide_as_theory_has_it() -> None:
-    chance = np.random.default_rng(8)
-    rows = np.column_stack([chance.normal(0.7, 0.2, 40_000), np.ones(40_000)])
-    low, high = percentile_interval(bootstrap(rows, lambda sums: sums[..., 0] / sums[..., 1]))
-    assert high - low == pytest.approx(2 * 1.96 * 0.2 / math.sqrt(40_000), rel=0.12)
-    kinds, counts = kinds_of(rows.round(1))
-    wanted = np.unique(rows.round(1), axis=0, return_counts=True)
-    assert np.array_equal(kinds, wanted[0])
-    assert np.array_equal(counts, wanted[1])
-
-
 MEASURES: dict[str, tuple[dict[str, Any], Any, Any]] = {
     "label": ({"type": "label", "labels": ["a", "b"]}, st.sampled_from(["a", "b"]), st.sampled_from(["a", "b", "as", 3, None])),
     "many": ({"type": "label", "labels": ["a", "b", "c"], "many": True, "score": "macro_f1"}, st.lists(st.sampled_from("abc"), unique=True),
@@ -424,3 +398,51 @@ def test_boxes_are_told_of_the_upright_source_through_the_map_back() -> None:
     sent = {"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]}
     assert measure.per_case([[0, 0, 500, 1000]], [[100, 0, 150, 100]], AnswerContext(pictures=(sent,))).value == 1
     assert measure.per_case([[0, 0, 500, 1000]], [[0, 0, 50, 100]], AnswerContext(pictures=(sent,))).value == 0
+
+
+def test_a_confidence_is_read_as_it_was_written_and_counted_where_it_belongs() -> None:
+    written = ("1%", "0.5 %", "85 %", 85, 1, "1", 0.29, "sure", True)
+    assert [confidence_of(value) for value in written] == [0.01, 0.005, 0.85, 0.85, 1.0, 1.0, 0.29, None, None]
+    for hundredths in range(100):
+        row = np.zeros(SIZE)
+        put(row, hundredths / 100, True)
+        assert row[2 + hundredths] == 1
+
+
+def test_deserved_confidence_has_little_calibration_error_and_its_interval_reaches_nothing() -> None:
+    """The plain figure of 200 answers is 0.06 in the mean where the true one is 0; and a true 0.3 stays 0.3."""
+    chance = np.random.default_rng(3)
+
+    def told(short: float) -> tuple[float, float, int]:
+        measure, _ = label_figures([("a", "a")], confidence="/sure")
+        plain, without, held = [], [], 0
+        for _ in range(100):
+            sure = chance.beta(5, 2, 200)
+            right = chance.random(200) < np.maximum(0.0, sure - short)
+            scores = [
+                measure.per_case({"k": "a" if r else "b", "sure": float(s)}, "a")
+                for s, r in zip(sure, right, strict=True)
+            ]
+            place = (sure * 10).astype(int)
+            plain.append(sum(abs((sure - right)[place == n].sum()) for n in range(10)) / 200)
+            spread = leave_out_all(measure.rows(scores), measure.figures, np.ones(200))["expected calibration error"]
+            without.append(spread.value)
+            low, high = score_interval(spread, (-1.0, 1.0))
+            held += low <= short <= high
+        return float(np.mean(plain)), float(np.mean(without)), held
+
+    plain, without, held = told(0.0)
+    assert plain > 0.055
+    assert without < 0.65 * plain
+    assert held >= 88
+    plain, without, held = told(0.3)
+    assert without == pytest.approx(0.3, abs=0.01)
+    assert held >= 88
+
+
+def test_yes_no_labels_do_not_mix_with_numbers_that_equal_them() -> None:
+    _, measure = task({"type": "label", "at": "/k", "labels": ["1", "true"]})
+    first = [measure.per_case({"k": answer}, "true").value for answer in (True, 1, "true", "1")]
+    _, again = task({"type": "label", "at": "/k", "labels": ["1", "true"]})
+    assert first == [again.per_case({"k": answer}, "true").value for answer in (True, 1, "true", "1")]
+    assert first == [1.0, 0.0, 1.0, 0.0]

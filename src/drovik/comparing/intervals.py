@@ -59,7 +59,7 @@ def degrees_of_freedom(spread: Spread, bounds: Bounds) -> float:
     """Degrees of freedom of the jackknife's error, at least 1.
 
     Satterthwaite's (Biometrics Bull. 2, 1946): 2 E(v)^2 / Var(v) of the variance v, which few and extreme moves make
-    uncertain (S. R. Lipsitz, K. B. G. Dear, L. Zhao, Biometrics 50, 1994, do the same for the jackknife). That is
+    uncertain (S. R. Lipsitz and others, Biometrics 50, 1994, do the same for the jackknife). That is
     2 n / (kurtosis - 1); from the kurtosis is taken what a share of right-or-wrong cases would have by itself, as far
     as the score is one, for Wilson's interval allows for that. Never more than n - 1, nor, where units have unlike
     sizes, than Kish's effective number of them less 1: a few large groups are few groups.

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 SEED = 1729
 """Always the same, so that the same answers have the same interval each time."""
 BLOCKS = 200
-"""Of more units than this, so many blocks of them are left out in turn, where each takes long."""
+"""Of more units than this, 200 blocks of them are left out in turn, where each takes long."""
 _CHUNK = 2_000_000
 """Numbers in one array of sums: some 16 MB."""
 _NOTHING = 1e-12

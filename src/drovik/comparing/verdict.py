@@ -132,8 +132,9 @@ def _estimate(sample: Sample, figure: str, spread: Spread, is_share: bool) -> Es
         (low, high), method = wilson_interval(spread.value * cases, cases), WILSON
     else:
         (low, high), method = score_interval(spread, measure.bounds_of(figure)), EFFECTIVE
+    least = 0.0 if figure in measure.floored else low
     return Estimate(
-        value=spread.value, low=low, high=high, cases=cases, method=method,
+        value=max(spread.value, least), low=max(low, least), high=max(high, least), cases=cases, method=method,
         coefficient=figure in measure.coefficients, groups=sample.group_count,
     )  # fmt: skip
 

@@ -104,6 +104,7 @@ class Measure(ABC):
     :cvar shares: the names of those figures that are shares of cases, each fully correct or wrong.
     :cvar coefficients: the names of figures, maybe of the score, that are printed as they are and not in per cent.
     :cvar bounds: the lowest and highest value of those figures that do not lie between 0 and 1; infinity for none.
+    :cvar floored: the names of figures without bias, which may fall below the 0 that the true value cannot.
     :cvar wants_pictures: whether it has to know what pictures an answer is about.
     :cvar wants_said: whether it has to know more of an answer than its value.
     :ivar what: what the score is, in few words.
@@ -115,6 +116,7 @@ class Measure(ABC):
     shares: ClassVar[frozenset[str]] = frozenset()
     coefficients: ClassVar[frozenset[str]] = frozenset()
     bounds: ClassVar[Mapping[str, tuple[float, float]]] = {}
+    floored: ClassVar[frozenset[str]] = frozenset()
     wants_pictures: ClassVar[bool] = False
     wants_said: ClassVar[bool] = False
 

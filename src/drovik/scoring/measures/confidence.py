@@ -15,7 +15,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from drovik.heavy import np
+from drovik.heavy import np, special
 from drovik.scoring.measure import Table, share
 
 if TYPE_CHECKING:
@@ -27,27 +27,29 @@ if TYPE_CHECKING:
 BINS = 100
 """Of the calibration curve: fine enough for any threshold in whole per cent."""
 WIDE = 10
-"""Bins of the reliability curve, and of the expected calibration error."""
+"""Bins of the reliability curve, and of the expected calibration error; a bin holds its lower edge."""
 SIZE = 2 + 2 * BINS + WIDE
 
 
 def confidence_of(value: Any) -> float | None:
     """A confidence from 0 to 1; `85 %`, and a number above 1 up to 100, are per cent; None where it is none."""
-    if isinstance(value, bool):
-        return None
+    per_cent = False
     if isinstance(value, str):
+        plain = value.strip()
+        per_cent = plain.endswith("%")
         try:
-            value = float(value.strip().removesuffix("%"))
+            value = float(plain.removesuffix("%"))
         except ValueError:
             return None
-    if not isinstance(value, int | float) or not 0 <= value <= 100:
+    if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value <= 100:
         return None
-    return float(value) / 100 if value > 1 else float(value)
+    return float(value) / 100 if per_cent or value > 1 else float(value)
 
 
 def put(row: Floats, confidence: float, right: bool) -> None:
     """Add one answer to a row of statistics, shape (SIZE,)."""
-    place = min(int(confidence * BINS), BINS - 1)
+    # 0.29 is not to fall short of 29 hundredths because 0.29 * 100 comes to 28.999999999999996.
+    place = min(int(round(confidence * BINS, 9)), BINS - 1)
     row[0] += 1
     row[1] += (confidence - right) ** 2
     row[2 + place] += 1
@@ -62,12 +64,23 @@ def brier(totals: Floats) -> Floats:
 
 def calibration_error(totals: Floats) -> Floats:
     """Expected calibration error: the mean gap between confidence and share of right answers, over ten bins of equal
-    width, each as heavy as it is full (Naeini, Cooper, Hauskrecht, AAAI 2015).
+    width, each as heavy as it is full (Naeini, Cooper, Hauskrecht, AAAI 2015), with its bias taken off (Kumar, Liang,
+    Ma, NeurIPS 2019, section 5).
+
+    Chance alone makes gaps, and so the plain figure too large where answers are few. What chance would add to the gaps
+    as they are is that of a share drawn anew from a normal distribution around each bin's; it is taken off once. The
+    result may fall below 0, which the true value cannot; it is left so for its interval to hold.
     """
 
-    _, right, stated = _wide(totals)
-    gaps: Floats = np.abs(stated - right).sum(axis=-1)
-    return share(gaps, totals[..., 0], 0.0)
+    count, right, stated = _wide(totals)
+    some = np.maximum(count, 1e-300)
+    hits = right / some
+    gaps, error = np.abs(stated / some - hits), np.sqrt(np.maximum(hits * (1 - hits), 0.0) / some)
+    spread = np.where(error > 0, error, 1.0)
+    ratio = gaps / spread
+    drawn = spread * np.sqrt(2 / np.pi) * np.exp(-(ratio**2) / 2) + gaps * (1 - 2 * special.ndtr(-ratio))
+    drawn = np.where(error > 0, drawn, gaps)
+    return share((count * (2 * gaps - drawn)).sum(axis=-1), totals[..., 0], 0.0)
 
 
 def _wide(totals: Floats) -> tuple[Floats, ...]:

@@ -65,7 +65,8 @@ class Label(Measure):
     )  # fmt: skip
     bounds: ClassVar[Mapping[str, tuple[float, float]]] = dict.fromkeys(
         ("Matthews correlation", "Cohen's kappa", "kappa, linear weights", "kappa, quadratic weights"), (-1.0, 1.0)
-    )
+    ) | {"expected calibration error": (-1.0, 1.0)}
+    floored: ClassVar[frozenset[str]] = frozenset(("expected calibration error",))
 
     def __init__(self, name: str, labels: Sequence[str], table: LabelTable) -> None:
         what = f"right among the first {table.top}" if table.top else SCORES[table.score]
@@ -106,7 +107,7 @@ class Label(Measure):
         sure = value_at_pointer(answer, self._table.confidence) if self._table.confidence is not None else None
         if isinstance(got, _NOT_KEPT) or isinstance(sure, _NOT_HASHED):
             return self._compared(got, expected, sure)
-        key = (got, type(got), expected, sure)
+        key = (got, type(got), expected, type(expected), sure, type(sure))
         if key not in self._seen:  # there are few different answers, and there may be many cases
             if len(self._seen) > 50_000:
                 self._seen.clear()
