@@ -355,7 +355,7 @@ def main(trials: int) -> None:
     )
     covered: list[float] = []
     worst_level = 0.0
-    for name, (_, draw, _) in SHAPES.items():
+    for name in SHAPES:
         for n in GROUPS if "groups" in name else CASES:
             line, (single, paired, level) = trial_row(name, n, trials if "precision" not in name else trials // 4)
             print(line, flush=True)

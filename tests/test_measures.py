@@ -165,10 +165,53 @@ def test_error_rates_are_those_of_the_plain_recurrence(wanted: str, got: str) ->
     _, measure = task({"type": "text"}, "text")
     score = measure.per_case(got, wanted)
     assert 0 <= score.value <= 1
-    assert bool(score.findings) == (lines[0] != lines[1])
+    assert bool(score.findings) == (" ".join(lines[0]) != " ".join(lines[1]))
+    strict = task({"type": "text", "line_breaks": True}, "text")[1].per_case(got, wanted)
+    assert bool(strict.findings) == (lines[0] != lines[1])
     missed = sum(len(numbers) for numbers in aligned.words_missed().values())
     assert missed <= len(" ".join(lines[0]).split())
     assert (missed == 0) or lines[0] != lines[1]
+
+
+def text_score(answer: str, expected: str, **more: Any) -> tuple[float, list[str]]:
+    _, measure = task({"type": "text", **more}, "text")
+    found = measure.per_case(answer, expected)
+    return found.value, [one.cause for one in found.findings]
+
+
+def test_where_lines_are_broken_and_quotes_around_the_whole_are_no_misses() -> None:
+    written = "Handle with care\nThis side up, tag 58"
+    assert text_score("Handle with\ncare This side\nup, tag 58", written) == (1.0, [])
+    assert text_score('"Handle with care This side up, tag 58"', written) == (1.0, [])
+    assert text_score("„Handle with care\nThis side up, tag 58“", written) == (1.0, [])
+    one_wrong = text_score("Handle with care This side up,\ntag 53", written)
+    assert one_wrong == (pytest.approx(1 - 1 / len(written)), ["another number"]) or len(one_wrong[1]) == 1
+    assert text_score("Handle with\ncare\nThis side up, tag 58", written, line_breaks=True)[0] < 1
+    assert text_score('"Handle with care\nThis side up, tag 58"', written, quotes=True)[0] < 1
+    # Two quoted words are no quote around the whole.
+    assert text_score('a" or "b', '"a" or "b"')[0] < 1
+
+
+def test_an_answer_that_runs_away_counts_as_none_and_cannot_outweigh_the_right_ones() -> None:
+    _, measure = task({"type": "text"}, "text")
+    right = [measure.per_case("Deck 2", "Deck 2") for _ in range(9)]
+    away, none = measure.per_case("Deck 2 " * 5000, "Deck 2"), measure.per_case("", "Deck 2")
+    assert measure.combine([*right, away]) == measure.combine([*right, none]) == pytest.approx(0.9)
+    figures = measure.figures(measure.rows([*right, away]).sum(axis=0))
+    assert figures["character error rate"] > 500
+    assert measure.per_case("something", "").value == 0.0
+    assert measure.combine([measure.per_case("", ""), measure.per_case("something", "")]) == 0.5
+
+
+def test_another_currency_is_named_where_an_amount_is_beside_it_and_nowhere_else() -> None:
+    assert text_score("Pay 12 USD now", "Pay 12 EUR now")[1] == ["another currency"]
+    assert text_score("Pay 12 $ now", "Pay 12 € now")[1] == ["another currency"]
+    assert "another currency" not in text_score("the cat sat", "the hat sat")[1]
+    assert "another currency" not in text_score("CAT on mat", "HAT on mat")[1]
+
+
+def test_a_word_turned_into_its_opposite_is_named_also_when_other_words_differ() -> None:
+    assert "opposite word" in text_score("Keep this door closed please", "Keep that big door open")[1]
 
 
 def test_the_alignment_of_a_text_is_told_line_by_line() -> None:

@@ -104,6 +104,21 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignm
     )
 
 
+def rewrapped(wanted: Sequence[str], got: Sequence[str]) -> tuple[str, ...]:
+    """The lines of a text broken where the expected ones are, by which words go together."""
+    first = [word for line in wanted for word in line.split()]
+    line_of = [number for number, line in enumerate(wanted) for _ in line.split()]
+    second = [word for line in got for word in line.split()]
+    lines: list[list[str]] = [[] for _ in wanted]
+    runs = Levenshtein.opcodes([word.casefold() for word in first], [word.casefold() for word in second])
+    for run in runs:
+        for n in range(run.dest_start, run.dest_end):
+            # A word too many stays in the line of the word before it.
+            at = run.src_start - 1 if run.tag == "insert" else run.src_start + n - run.dest_start
+            lines[line_of[max(at, 0)] if line_of else 0].append(second[n])
+    return tuple(" ".join(line) for line in lines if line)
+
+
 def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple[int | None, int | None]]:
     """Which lines go together: those that are the same first, then those that are alike."""
     if len(wanted) == 1 and len(got) == 1:

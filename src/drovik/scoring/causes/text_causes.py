@@ -9,6 +9,7 @@ from rapidfuzz.distance import Levenshtein
 
 from drovik.scoring.alignment import Alignment, EditStep
 from drovik.scoring.causes.cause_table import (
+    ANOTHER_CURRENCY,
     ANOTHER_VALUE,
     CUT_SHORT,
     GLYPHS_MISREAD,
@@ -25,6 +26,7 @@ from drovik.scoring.causes.cause_table import (
 from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
 from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
+from drovik.scoring.rules.quantities import CURRENCIES, currency_of
 
 MOST = 20
 """This many findings tell enough of one text."""
@@ -73,13 +75,32 @@ def _within(where: str, steps: Sequence[EditStep], chars: int, words: int, cut: 
         if step.kind == "equal" or _begins_anew(steps, number):
             continue
         if step.kind == "replace" and len(step.wanted) == len(step.got):
-            for wanted, got in zip(step.wanted, step.got, strict=True):
-                found.append(_finding(where, (wanted,), (got,), word_cause(wanted, got), chars, words))
+            for place, (wanted, got) in enumerate(zip(step.wanted, step.got, strict=True)):
+                beside = _beside(steps, number, place)
+                cause = word_cause(wanted, got)
+                if cause == OTHER_WORDS and _are_currencies(wanted, got, beside):
+                    cause = ANOTHER_CURRENCY
+                elif cause == OTHER_WORDS and any(is_opposite(_bare(wanted), _bare(other)) for other in step.got):
+                    cause = OPPOSITE_WORD
+                found.append(_finding(where, (wanted,), (got,), cause, chars, words))
             continue
         ended = step.kind == "delete" and cut and number == len(steps) - 1
         cause = CUT_SHORT if ended else _run_cause(step)
         found.append(_finding(where, step.wanted, step.got, cause, chars, words))
     return found
+
+
+def _beside(steps: Sequence[EditStep], number: int, place: int) -> tuple[str, ...]:
+    """The expected words before and after one of a step."""
+    before = [word for step in steps[:number] for word in step.wanted] + list(steps[number].wanted[:place])
+    after = [*steps[number].wanted[place + 1 :], *(word for step in steps[number + 1 :] for word in step.wanted)]
+    return (*before[-1:], *after[:1])
+
+
+def _are_currencies(wanted: str, got: str, beside: Sequence[str]) -> bool:
+    """Whether two words name two currencies: only where an amount is beside them are they more than three letters."""
+    codes = {currency_of(word.lower()) for word in (wanted, got) if word.lower() in CURRENCIES or word.isupper()}
+    return None not in codes and len(codes) == 2 and any(any(map(str.isdigit, word)) for word in beside)
 
 
 def _begins_anew(steps: Sequence[EditStep], number: int) -> bool:
@@ -96,6 +117,8 @@ def _run_cause(step: EditStep) -> str:
     gained = [word for word in step.got if is_negation(word)]
     if len(lost) != len(gained):
         return NEGATION_LOST if len(lost) > len(gained) else NEGATION_ADDED
+    if any(is_opposite(_bare(one), _bare(other)) for one in step.wanted for other in step.got):
+        return OPPOSITE_WORD
     if step.kind == "delete":
         return WORDS_DROPPED
     if step.kind == "insert":
@@ -105,10 +128,14 @@ def _run_cause(step: EditStep) -> str:
     return GLYPHS_MISREAD if is_glyph_slip(wanted, got) else OTHER_WORDS
 
 
+def _bare(word: str) -> str:
+    return word.lower().strip(".,;:!?()\"'")
+
+
 @lru_cache(maxsize=50_000)
 def word_cause(wanted: str, got: str) -> str:
     """Why a word was read as another."""
-    one, other = (word.lower().strip(".,;:!?()\"'") for word in (wanted, got))
+    one, other = _bare(wanted), _bare(got)
     if is_negation(wanted) != is_negation(got):
         return NEGATION_LOST if is_negation(wanted) else NEGATION_ADDED
     if is_opposite(one, other):

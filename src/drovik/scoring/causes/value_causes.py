@@ -302,10 +302,6 @@ def _is_unit(wanted: Any, got: Any) -> bool:
 def _is_currency(wanted: Any, got: Any) -> bool:
     (one, words), (other, said) = one_numeral(wanted), one_numeral(got)
     codes = currency_of(words), currency_of(said)
-    if not one and not other and isinstance(wanted, str) and isinstance(got, str):
-        codes = currency_of(wanted.lower()), currency_of(got.lower())
-        known = all(code and (len(text.strip()) <= 3) for code, text in zip(codes, (wanted, got), strict=True))
-        return known and codes[0] != codes[1]
     same = bool(one and other and close(other[0], one[0]))
     return same and None not in codes and codes[0] != codes[1]
 
@@ -333,6 +329,6 @@ _TESTS: tuple[tuple[str, Callable[[Any, Any], bool]], ...] = (
     (DIGITS_SWAPPED, _is_digits_swapped),
     (CUT_SHORT, _is_cut_short),
 )
-_WORDS_ALONE = (_is_case_or_space, _is_currency, _is_glyph, _is_cut_short)
+_WORDS_ALONE = (_is_case_or_space, _is_glyph, _is_cut_short)
 _TESTS_OF_WORDS = tuple((name, explains) for name, explains in _TESTS if explains in _WORDS_ALONE)
 """Those that can explain a difference of texts without a digit."""

@@ -17,10 +17,9 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 from typing_extensions import override
 
 from drovik.errors import Problem
-from drovik.heavy import np
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
-from drovik.scoring.alignment import Alignment, align_lines
+from drovik.scoring.alignment import Alignment, align_lines, rewrapped
 from drovik.scoring.causes.text_causes import text_findings
 from drovik.scoring.json_pointer import Pointer, shown, value_at_pointer
 from drovik.scoring.language.detecting import language_of
@@ -154,18 +153,48 @@ WHATS = {
     "must": "required words correct",
 }
 (CHAR_EDITS, CHARS, WORD_EDITS, WORDS, MUST_RIGHT, MUST, NUMBERS_RIGHT, NUMBERS, DATES_RIGHT, DATES, EXACT,
- CASES) = range(12)  # fmt: skip
-SIZE = 12
+ CASES, CHARS_LOST, CHAR_WEIGHT, WORDS_LOST, WORD_WEIGHT) = range(16)  # fmt: skip
+SIZE = 16
+_QUOTES = dict(
+    zip(
+        "\"'`\u201c\u2018\u201e\u201a\u00ab\u00bb\u2039",
+        "\"'`\u201d\u2019\u201c\u2018\u00bb\u00ab\u203a",
+        strict=True,
+    )
+)
+"""What closes each mark of quotation."""
+
+
+def without_quotes(text: str) -> str:
+    """A text without marks of quotation around the whole of it."""
+    plain = text.strip()
+    while len(plain) > 1 and (closing := _QUOTES.get(plain[0])) == plain[-1] and closing not in plain[1:-1]:
+        plain = plain[1:-1].strip()
+    return plain
+
+
+def _with_losses(row: list[float]) -> tuple[float, ...]:
+    """Statistics with what the edits come to in the score: at most as much as is written, and that at least 1."""
+    for edits, size, lost, weight in (
+        (CHAR_EDITS, CHARS, CHARS_LOST, CHAR_WEIGHT),
+        (WORD_EDITS, WORDS, WORDS_LOST, WORD_WEIGHT),
+    ):
+        row[weight] = max(row[size], 1.0)
+        row[lost] = min(row[edits], row[weight])
+    return tuple(row)
 
 
 class TextTable(Normalization):
     """The table of a text measure in question.toml.
 
-    `order`: "free" allows lines in any order. `must`: kinds of words that must be right; `words`: more of them.
+    `order`: "free" allows lines in any order. `line_breaks` and `quotes`: whether it counts where lines are broken,
+    and whether the whole stands in quotes. `must`: kinds of words that must be right; `words`: more of them.
     """
 
     at: Pointer = ""
     order: Literal["kept", "free"] = "kept"
+    line_breaks: bool = False
+    quotes: bool = False
     must: list[Literal["numbers", "negations", "names"]] = ["numbers", "negations"]
     words: list[str] = []
     score: Literal["characters", "words", "exact", "must"] = "characters"
@@ -174,8 +203,9 @@ class TextTable(Normalization):
 class TextMeasure(Measure):
     """Character and word error rate over the corpus, the words that must be right, numbers and dates.
 
-    The score is 1 less the error rate, no less than 0. The worst: nothing was read, so that every character and word
-    is one to be added.
+    The score is 1 less the edits over the length of what is written, summed over the cases; the edits of a case count
+    at most as much as its own length, so that an answer that runs away is no worse than none, and cannot outweigh
+    others. The worst: nothing was read, so that every character and word is one to be added.
     """
 
     kind: ClassVar[str] = "text"
@@ -228,10 +258,10 @@ class TextMeasure(Measure):
         if got == expected:
             return self._best(expected)
         wanted_lines = self._folded(expected)
-        got_lines = tuple(self._table.lines(got)) if isinstance(got, str) else ()
+        got_lines = self._folded(got) if isinstance(got, str) else ()
         if wanted_lines == got_lines:
             return self._best(expected)
-        aligned = align_lines(wanted_lines, got_lines, self._table.order == "free")
+        aligned = self._aligned(wanted_lines, got_lines)
         statistics = self._statistics(wanted_lines, got_lines, aligned, self._best(expected).statistics)
         findings = text_findings(aligned, CHAR_EDITS, WORD_EDITS)
         if statistics[EXACT]:  # the order of lines, which does not count
@@ -244,15 +274,25 @@ class TextMeasure(Measure):
         got = value_at_pointer(answer, self._table.at)
         wanted_lines, got_lines = self._folded(expected), self._folded(got) if isinstance(got, str) else ()
         found = []
-        for one, other in align_lines(wanted_lines, got_lines, self._table.order == "free").pairs:
+        aligned = self._aligned(wanted_lines, got_lines)
+        for one, other in aligned.pairs:
             wanted, came = (
-                lines[n] if n is not None else "" for lines, n in ((wanted_lines, one), (got_lines, other))
+                lines[n] if n is not None else "" for lines, n in ((aligned.wanted, one), (aligned.got, other))
             )
             outcome = (
                 "added" if one is None else "dropped" if other is None else "same" if wanted == came else "differs"
             )
             found.append(Trace(outcome, wanted, came))
         return tuple(found)
+
+    def _aligned(self, wanted: tuple[str, ...], got: tuple[str, ...]) -> Alignment:
+        """The two texts side by side, where line breaks do not count in whichever breaking has fewer edits."""
+        free = self._table.order == "free"
+        aligned = align_lines(wanted, got, free)
+        if self._table.line_breaks or free or not wanted or max(len(wanted), len(got)) < 2:
+            return aligned
+        other = align_lines(wanted, rewrapped(wanted, got), free)
+        return other if other.char_edits < aligned.char_edits else aligned
 
     def _statistics(
         self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Alignment, best: tuple[float, ...]
@@ -270,7 +310,7 @@ class TextMeasure(Measure):
         if row[DATES]:
             row[DATES_RIGHT] = recalled(dates_in("\n".join(wanted)), dates_in("\n".join(got)))
         row[EXACT] = float(aligned.char_edits == 0)
-        return tuple(row)
+        return _with_losses(row)
 
     def _must(self, line: str) -> list[int]:
         """The numbers of the words of a line that must be right."""
@@ -281,8 +321,8 @@ class TextMeasure(Measure):
             return row[EXACT]
         if self._table.score == "must":
             return row[MUST_RIGHT] / row[MUST] if row[MUST] else 1.0
-        edits, size = (CHAR_EDITS, CHARS) if self._table.score == "characters" else (WORD_EDITS, WORDS)
-        return max(0.0, 1.0 - row[edits] / row[size]) if row[size] else float(not row[edits])
+        lost, weight = (CHARS_LOST, CHAR_WEIGHT) if self._table.score == "characters" else (WORDS_LOST, WORD_WEIGHT)
+        return 1.0 - row[lost] / row[weight]
 
     @override
     def without(self, score: CaseScore, expected: Any, causes: Collection[str]) -> CaseScore:
@@ -292,7 +332,7 @@ class TextMeasure(Measure):
             return found
         row = list(found.statistics)
         row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHAR_EDITS], 0.0), max(row[WORD_EDITS], 0.0)
-        return found._replace(statistics=tuple(row))
+        return found._replace(statistics=_with_losses(row))
 
     @override
     def worst(self, expected: Any, why: str) -> CaseScore:
@@ -300,14 +340,14 @@ class TextMeasure(Measure):
         # Where nothing is expected, an answer that is not valid is one character and one word too many.
         row[CHAR_EDITS], row[WORD_EDITS] = max(row[CHARS], 1.0), max(row[WORDS], 1.0)
         row[MUST_RIGHT] = row[NUMBERS_RIGHT] = row[DATES_RIGHT] = row[EXACT] = 0.0
-        return CaseScore(tuple(row), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))
+        return CaseScore(_with_losses(row), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))
 
     @override
     def best(self, expected: Any) -> CaseScore:
         return self._best(expected)
 
     def _folded(self, text: str) -> tuple[str, ...]:
-        return tuple(self._table.lines(text))
+        return tuple(self._table.lines(text if self._table.quotes else without_quotes(text)))
 
     def _best_of(self, expected: str) -> CaseScore:
         lines = self._folded(expected)
@@ -315,11 +355,11 @@ class TextMeasure(Measure):
         must = float(sum(len(self._must(line)) for line in lines))
         numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
         size = float(len("\n".join(lines)))
-        row = (0.0, size, 0.0, float(words), must, must, numbers, numbers, dates, dates, 1.0, 1.0)
-        return CaseScore(row, 1.0)
+        row = [0.0, size, 0.0, float(words), must, must, numbers, numbers, dates, dates, 1.0, 1.0, *(0.0,) * 4]
+        return CaseScore(_with_losses(row), 1.0)
 
     def score_of(self, totals: Floats) -> Floats:
-        """1 less errors over what is expected, of all cases together; or the share that `score` names."""
+        """1 less what is lost over what is expected, of all cases together; or the share that `score` names."""
         return self.figures(totals)[self.what]
 
     @override
@@ -333,8 +373,8 @@ class TextMeasure(Measure):
         chars = share(totals[..., CHAR_EDITS], totals[..., CHARS], 0.0)
         words = share(totals[..., WORD_EDITS], totals[..., WORDS], 0.0)
         return {
-            "characters right": np.maximum(0.0, 1.0 - chars),
-            "words right": np.maximum(0.0, 1.0 - words),
+            "characters right": 1.0 - share(totals[..., CHARS_LOST], totals[..., CHAR_WEIGHT], 0.0),
+            "words right": 1.0 - share(totals[..., WORDS_LOST], totals[..., WORD_WEIGHT], 0.0),
             "character error rate": chars,
             "word error rate": words,
             "required words correct": share(totals[..., MUST_RIGHT], totals[..., MUST]),
