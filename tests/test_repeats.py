@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections import Counter
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Drovik, Reply, demo_on_port, good
+from conftest import Drovik, Reply, bad, demo_on_port, good
 from test_safety import SORT, Serve, rows
 
 from drovik.evaluation.drift import Drift
@@ -38,6 +39,7 @@ def test_repeats_have_seeds_of_their_own_and_are_averaged_before_anything_is_com
     (arm,) = drovik("score", *SORT, "--json").json["tasks"]["sort"]
     # cap, hat, cap: of the three pairs one agrees.
     assert arm["repeats_agree"] == pytest.approx(1 / 3)
+    assert arm["measures"][0]["repeats_agree"] == pytest.approx(1 / 3)
     cases = [eval(line.replace("null", "None")) for line in (folder / "cases.jsonl").read_text().splitlines()]
     kinds = Counter(case["expected"]["sort"]["kind"] for case in cases)
     wanted = (kinds["cap"] * 2 + kinds["hat"]) / 3 / 10
@@ -117,3 +119,28 @@ def test_less_agreement_than_repeats_show_is_chance_until_it_is_unlikely() -> No
     assert Drift("t", "a", asked=10, same=7, expected_same=0.8).verdict == "within chance"
     assert Drift("t", "a", asked=10, same=4, expected_same=0.8).verdict == "differs, by more than chance"
     assert pairwise_agreement({"a": ["x", "x", "y"], "b": ["z"]}) == pytest.approx(1 / 3)
+    assert pairwise_agreement({"a": ["x", "x", None], "b": [None, None]}) == pytest.approx(1 / 4)
+
+
+def test_repeats_agree_in_what_the_measure_looks_at_and_a_failed_one_agrees_with_none(
+    drovik: Drovik, serve: Serve
+) -> None:
+    """Two of three say the same kind for different reasons, and the third fails for good."""
+
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        if body["luck"] == 9:
+            return bad(400, "this one is never answered")
+        return good(json.dumps({"kind": "cap", "why": body["luck"]}))
+
+    service = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=5, limits="concurrency = 1")
+    edit(folder, "drovik.toml", "max_output_tokens = 300 }", "max_output_tokens = 300, seed = 7 }\nrepeats = 3")
+    edit(folder, "dialects/plain.toml", '"room":', '"luck": "{seed?}", "room":')
+    edit(folder, "tasks/sort/answer.schema.json", '"additionalProperties": false', '"additionalProperties": true')
+    drovik("send", *SORT)
+    (arm,) = drovik("score", *SORT, "--json").json["tasks"]["sort"]
+    # Of three pairs two have the failed one; the answers differ in all, and are one and the same label.
+    assert arm["repeats_agree"] == 0.0
+    assert arm["measures"][0]["repeats_agree"] == pytest.approx(1 / 3)
+    out = drovik("compare", "--task", "sort").out
+    assert "5 of 15 answers failed, more than 5%" in out

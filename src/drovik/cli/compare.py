@@ -84,8 +84,7 @@ def _measured(views: Sequence[TaskView], wanted: str | None) -> list[tuple[TaskV
 
 def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace) -> None:
     rankings = [(view, workflow.rank(view.scores, name)) for view, name in _measured(views, arguments.measure)]
-    rankings = [(view, ranking) for view, ranking in rankings if ranking.arms or ranking.set_aside]
-    if not any(ranking.arms for _, ranking in rankings):
+    if not any(arm.statuses for view, _ in rankings for arm in view.scores):
         raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
     if arguments.json:
         print_json({"tasks": {view.task.name: ranking_document(ranking) for view, ranking in rankings}})
@@ -162,7 +161,8 @@ def show_ranking(view: TaskView, ranking: Ranking) -> None:
     for place, (arm, one) in enumerate(zip(ranking.arms, ranking.estimates, strict=True), 1):
         entry = ArmEntry(arm.arm, one, arm.costs, arm.statuses, arm.unsent)
         rows.append(replace(entry, place=place, verdict=ranking.beside(arm.arm)))
-    arms_table(rows, RANKING)
+    if rows:
+        arms_table(rows, RANKING)
     if told := workflow.ranking_text(ranking):
         say(told, style="bold")
     for verdict in workflow.headline_verdicts(ranking):

@@ -159,7 +159,11 @@ def _show_repeats(arm: ArmScores) -> None:
 
     if arm.agreement is not None:
         same = percent(arm.agreement)
-        say(f"{arm.arm}: asked {arm.repeats} times each; {same} of the pairs of repeats answer the same.")
+        by_measure = [
+            f"{one.measure.name} {percent(one.agreement)}" for one in arm.measures if one.agreement is not None
+        ]
+        looked_at = f" (of what each measure looks at: {', '.join(by_measure)})" if by_measure else ""
+        say(f"{arm.arm}: asked {arm.repeats} times each; {same} of the pairs of repeats answer the same{looked_at}.")
     if arm.second is not None:
         one = arm.second
         told = [f"{score.measure.name} {workflow.with_interval(workflow.estimate(score))}" for score in one.measures]

@@ -77,7 +77,7 @@ def measure_document(score: MeasureScore) -> dict[str, Any]:
     as_read = estimate_as_read(score)
     if told := agreement_text(score.measure):
         document["checked"] = told
-    document |= {"failed": score.failed, "bounds": score.bounds}
+    document |= {"failed": score.failed, "bounds": score.bounds, "repeats_agree": score.agreement}
     document["as_read"] = estimate_document(as_read) if as_read else None
     document["figures"] = {name: estimate_document(one) for name, one in estimate_figures(score).items()}
     document["tables"] = [

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from itertools import combinations
 
 from drovik.parsing.answer_text import Answer
@@ -34,10 +34,14 @@ def comparable(answer: Answer) -> str:
     return " ".join(answer.text.split())
 
 
-def pairwise_agreement(cases: Mapping[str, list[str]]) -> float | None:
-    """The share of pairs within each case that are the same, over all pairs; None if there is no pair."""
+def pairwise_agreement(cases: Mapping[str, Sequence[Hashable | None]]) -> float | None:
+    """The share of pairs within each case that are the same, over all pairs; None if there is no pair.
+
+    What failed is None: it agrees with nothing, not even with another failure.
+    """
     pairs = same = 0
     for values in cases.values():
         pairs += len(values) * (len(values) - 1) // 2
-        same += sum(count * (count - 1) // 2 for count in Counter(values).values())
+        counts = Counter(one for one in values if one is not None)
+        same += sum(count * (count - 1) // 2 for count in counts.values())
     return same / pairs if pairs else None

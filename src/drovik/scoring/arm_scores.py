@@ -81,7 +81,10 @@ def score_arm(
 def _agreement(answers: Repeats) -> float | None:
     """The share of pairs of repeats that answer the same."""
     return pairwise_agreement(
-        {case: [comparable(one) for one in values if one is not None] for case, values in answers.items()}
+        {
+            case: [None if one.status is Status.FAILED else comparable(one) for one in values if one is not None]
+            for case, values in answers.items()
+        }
     )
 
 

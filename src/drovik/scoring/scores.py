@@ -12,6 +12,7 @@ from drovik.money import add_money
 from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
+from drovik.scoring.agreement import pairwise_agreement
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import (
     CaseScore,
@@ -80,6 +81,23 @@ class MeasureScore:
         return sum(one.score is None and bool(one.answers) for one in self.cases)
 
     @property
+    def agreement(self) -> float | None:
+        """The share of pairs of repeats that the measure says the same of; None without repeats.
+
+        Only what it looks at counts. A repeat that failed agrees with none.
+        """
+        return pairwise_agreement(
+            {
+                one.case.id: [
+                    (repeat.score.statistics, repeat.score.findings) if repeat.score else None
+                    for repeat in one.repeats
+                    if repeat.answer is not None
+                ]
+                for one in self.cases
+            }
+        )
+
+    @property
     def unscored(self) -> tuple[str, ...]:
         """Why answers have no score, where that is the measure's own failure: a note for each."""
         return tuple(one.note for one in self.cases if one.note)
@@ -112,7 +130,7 @@ class ArmScores:
     """All that is known of one arm in one task. `unsent` counts what has no answer as yet.
 
     Scores and costs are those of the first replies; `second` is what repair turns add. `repeats` is how often each
-    case is asked, `agreement` the share of pairs of repeats that answer the same.
+    case is asked, `agreement` the share of pairs of repeats that answer the same in all.
     """
 
     task: str
