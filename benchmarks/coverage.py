@@ -252,7 +252,8 @@ def trial_row(name: str, n: int, trials: int) -> tuple[str, list[float]]:
     measure, draw, gain = SHAPES[name]
     rng = np.random.default_rng([n, len(name)])
     counts = dict.fromkeys(("single", "paired", "called", "few", "against", "found"), 0)
-    for better in (0.0, gain):
+    gains = (0.0, gain) if gain else (0.0,)
+    for better in gains:
         first, second = truth(measure, draw, better)
         for _ in range(trials):
             arms = draw(rng, n, better)
@@ -265,7 +266,7 @@ def trial_row(name: str, n: int, trials: int) -> tuple[str, list[float]]:
             counts["against"] += (called and not outside) or (outside != (contrast.p < 0.05))
             counts["few"] += judgement.outcome == "too few cases" and not better
             counts["found" if better else "called"] += called
-    both = 2 * trials
+    both = len(gains) * trials
     single, paired = counts["single"] / both, counts["paired"] / both
     shares = [single, paired, counts["called"] / trials, counts["few"] / trials, counts["found"] / trials]
     cells = " ".join(f"{value * 100:9.1f}" for value in shares)
@@ -366,7 +367,7 @@ def main(trials: int) -> None:
         f"mean coverage from 20 cases or groups on, without runaways: {np.mean(covered) * 100:.1f}; worst {min(covered) * 100:.1f}"
     )
     print(f"highest level: {worst_level * 100:.1f}")
-    rankings(max(trials // 5, 20))
+    rankings(max(trials // 4, 20))
     others(max(trials // 2, 20))
 
 

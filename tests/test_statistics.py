@@ -99,8 +99,8 @@ def test_a_figure_of_weights_is_left_out_by_groups_as_sums_are() -> None:
 def test_of_very_many_cases_blocks_are_left_out_and_the_error_is_the_same() -> None:
     values = np.random.default_rng(4).random(6000)
     found = leave_out_weighed(lambda weights: weights @ values / weights.sum(axis=1), np.arange(6000))
-    assert found.units == 200
-    assert found.error == pytest.approx(stats.sem(values), rel=0.15)
+    assert (found.units, len(found.moves)) == (6000, 25)
+    assert found.error == pytest.approx(stats.sem(values), rel=0.3)
 
 
 def test_the_interval_of_a_share_of_right_or_wrong_cases_is_wilsons_with_one_case_less_and_students_quantile() -> (
@@ -120,7 +120,7 @@ def test_degrees_of_freedom_fall_with_few_extreme_cases_and_with_few_large_group
     runaway = spread_of(np.append(np.random.default_rng(5).normal(0.9, 0.01, 39), 0.0))
     assert degrees_of_freedom(runaway, (0, 1)) < 4
     sizes = np.array([50.0, 1, 1, 1, 1, 1, 1, 1])
-    grouped = Spread(0.5, np.random.default_rng(6).normal(0, 0.1, 8), sizes)
+    grouped = Spread(0.5, np.random.default_rng(6).normal(0, 0.1, 8), sizes, 8)
     assert degrees_of_freedom(grouped, (0, 1)) == pytest.approx(max(1.0, 57**2 / (2500 + 7) - 1))
 
 

@@ -64,7 +64,7 @@ def degrees_of_freedom(spread: Spread, bounds: Bounds) -> float:
     as the score is one, for Wilson's interval allows for that. Never more than n - 1, nor, where units have unlike
     sizes, than Kish's effective number of them less 1: a few large groups are few groups.
     """
-    n, sizes = spread.units, spread.sizes
+    n, sizes = len(spread.moves), spread.sizes
     most = max(1.0, min(n, float(sizes.sum() ** 2 / np.square(sizes).sum())) - 1)
     squares = np.square(spread.moves)
     if spread.error == 0:
@@ -72,9 +72,9 @@ def degrees_of_freedom(spread: Spread, bounds: Bounds) -> float:
     peaked = float(np.square(squares).mean() / squares.mean() ** 2) - 1
     share = (spread.value - bounds[0]) / (bounds[1] - bounds[0])
     if 0 < share < 1:
-        peaked -= min(1.0, n / effective_cases(spread, bounds)) * (1 / (share * (1 - share)) - 4)
+        peaked -= min(1.0, spread.units / effective_cases(spread, bounds)) * (1 / (share * (1 - share)) - 4)
     elif math.isinf(bounds[1]) and spread.value > bounds[0]:  # the same as the bound goes to infinity
-        peaked -= n * spread.error**2 / (spread.value - bounds[0]) ** 2
+        peaked -= spread.units * spread.error**2 / (spread.value - bounds[0]) ** 2
     return max(1.0, min(2 * n / peaked, most)) if peaked > 0 else most
 
 

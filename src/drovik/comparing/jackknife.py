@@ -24,8 +24,9 @@ if TYPE_CHECKING:
 
 SEED = 1729
 """Always the same, so that the same answers have the same interval each time."""
-BLOCKS = 200
-"""Of more units than this, 200 blocks of them are left out in turn, where each takes long."""
+BLOCKS = 25
+"""Of more units than this, blocks of them are left out in turn where a figure is no smooth function of cases: single
+units say too little of it (J. Shao, C. F. J. Wu, Ann. Statist. 17, 1989). `benchmarks/coverage.py` shows it."""
 _CHUNK = 2_000_000
 """Numbers in one array of sums: some 16 MB."""
 _NOTHING = 1e-12
@@ -34,28 +35,24 @@ _NOTHING = 1e-12
 
 @dataclass(frozen=True, eq=False)
 class Spread:
-    """A score, and how far it moves if one unit is left out.
+    """A score, and how far it moves if one unit, or a block of units, is left out.
 
-    `moves` has shape (n,): the mean of the n scores that have one unit left out, less each of them. `sizes` are how
-    many cases each unit has. Spreads of scores of the same units subtract: `second - first` is the difference's.
+    `moves` has shape (n,): the mean of the n scores that have one left out, less each of them. `sizes` are how many
+    cases each has; `units` is how many units there are, which is n but for blocks. Spreads of scores of the same units subtract: `second - first` is the difference's.
     """
 
     value: float
     moves: Floats
     sizes: Floats
+    units: int
 
     def __sub__(self, other: Spread) -> Spread:
-        return Spread(self.value - other.value, self.moves - other.moves, self.sizes)
-
-    @property
-    def units(self) -> int:
-        """How many units there are."""
-        return len(self.moves)
+        return Spread(self.value - other.value, self.moves - other.moves, self.sizes, self.units)
 
     @property
     def error(self) -> float:
         """The standard error by the jackknife (J. W. Tukey, Ann. Math. Statist. 29, 1958); 0 for one unit alone."""
-        n = self.units
+        n = len(self.moves)
         found = math.sqrt((n - 1) / n * float(np.square(self.moves).sum()))
         return found if found > _NOTHING else 0.0
 
@@ -81,7 +78,7 @@ def leave_out_all(rows: Floats, figures: Callable[[Floats], dict[str, Floats]], 
     found = {}
     for name, value in values.items():
         without = np.concatenate([part[name] for part in parts])[places]
-        found[name] = Spread(float(value), without.mean() - without, sizes)
+        found[name] = Spread(float(value), without.mean() - without, sizes, len(rows))
     return found
 
 
@@ -99,17 +96,17 @@ def _kinds(rows: Floats) -> tuple[Floats, NDArray[np.int64]]:
 def leave_out_weighed(weigh: Weighing, groups: NDArray[np.int64]) -> Spread:
     """The spread of a figure that is no function of sums, such as average precision.
 
-    Every evaluation goes through all that was found, so that of many units blocks are left out, drawn by chance.
+    It is no smooth function of cases either, so that of many units blocks are left out, drawn by chance.
 
     :param groups: shape (n,), the unit of each case, by number.
     """
     units = int(groups.max()) + 1
-    if units > BLOCKS:
-        order = np.random.default_rng(SEED).permutation(units)
-        groups, units = (order % BLOCKS)[groups], BLOCKS
-    sizes = np.bincount(groups, minlength=units).astype(np.float64)
-    weights = (groups[None, :] != np.arange(units)[:, None]).astype(np.float64)
+    blocks = min(units, BLOCKS)
+    if units > blocks:
+        groups = (np.random.default_rng(SEED).permutation(units) % blocks)[groups]
+    sizes = np.bincount(groups, minlength=blocks).astype(np.float64)
+    weights = (groups[None, :] != np.arange(blocks)[:, None]).astype(np.float64)
     step = max(1, _CHUNK // max(len(groups), 1))
-    without = np.concatenate([weigh(weights[start : start + step]) for start in range(0, units, step)])
+    without = np.concatenate([weigh(weights[start : start + step]) for start in range(0, blocks, step)])
     value = float(weigh(np.ones((1, len(groups))))[0])
-    return Spread(value, without.mean() - without, sizes)
+    return Spread(value, without.mean() - without, sizes, units)

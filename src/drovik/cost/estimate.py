@@ -9,6 +9,7 @@ How long sending takes by an endpoint's limits and the seconds of a request, and
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -107,6 +108,8 @@ class ArmQuote:
     input_tokens: Bounds = field(default_factory=Bounds)
     output_tokens: Bounds = field(default_factory=Bounds)
     pictures: Bounds = field(default_factory=Bounds)
+    counter_money: Bounds = field(default_factory=Bounds)
+    """What tokens with a price of their own add to the money; below 0 where they are cheaper."""
     unknown: dict[str, str] = field(default_factory=dict)
 
     @property
@@ -130,7 +133,8 @@ class ArmQuote:
             )
             return spent.amount if spent else Decimal(0)
 
-        return Bounds(float(of("low")), float(of("expected")), float(of("high")))
+        plain = Bounds(float(of("low")), float(of("expected")), float(of("high")))
+        return Bounds(*(max(0.0, one) for one in plain + self.counter_money))
 
     def times(self, share: float) -> ArmQuote:
         """The same for this many times as much."""
@@ -141,6 +145,7 @@ class ArmQuote:
             input_tokens=self.input_tokens.times(share),
             output_tokens=self.output_tokens.times(share),
             pictures=self.pictures.times(share),
+            counter_money=self.counter_money.times(share),
             unknown=self.unknown,
         )
 
@@ -154,28 +159,28 @@ class Estimator:
     def __init__(self, sources: Sources, rates: Rates) -> None:
         self._sources, self._rates = sources, rates
         self._sizes: dict[tuple[str, str], tuple[tuple[int, int], ...]] = {}
+        self._coming: dict[tuple[str, str], float] = {}
 
     def quotes(
-        self, threads: Mapping[str, Sequence[Thread]], to_send: Iterable[Request], every: bool
+        self, threads: Mapping[str, Sequence[Thread]], to_send: Iterable[Request], every: bool, share: float = 1.0
     ) -> list[ArmQuote]:
         """The quote of each arm that has something to send, in the order of the plan.
 
         :param threads: by task; their later turns and what waits for a task before is counted within bounds.
         :param every: whether to count what has its answer too.
+        :param share: how many times as much is to be sent: the more, the surer is what a request comes to.
         """
         found: dict[tuple[str, str], ArmQuote] = {}
-        seen: set[str] = set()
-        requests = (
-            [request for own in threads.values() for one in own for request in one.requests] if every else to_send
-        )
+        whole = [request for own in threads.values() for one in own for request in one.requests] if every else to_send
+        requests = {request.identity: request for request in whole}.values()
+        counts = Counter((request.task.name, request.arm.name) for request in requests)
+        self._coming = {key: count * share for key, count in counts.items()}
         for request in requests:
-            if request.identity not in seen:
-                seen.add(request.identity)
-                self._add(self._of(found, request.task, request.arm), request)
+            self._add(self._of(found, request.task, request.arm), request)
         for own in threads.values():
             for thread in own:
                 self._add_what_follows(found, thread)
-        return [one for one in found.values() if one.requests.high > 0]
+        return [one.times(share) for one in found.values() if one.requests.high > 0]
 
     def _of(self, found: dict[tuple[str, str], ArmQuote], task: Task, arm: Arm) -> ArmQuote:
         return found.setdefault((task.name, arm.name), ArmQuote(task.name, arm))
@@ -186,7 +191,8 @@ class Estimator:
         )
         self._count(quote, request.task, load, Bounds(1, 1, 1))
         if request.task.repair_turn and request.repair is None:
-            self._count(quote, request.task, load, self._rates.repair_turns(request.task, request.arm))
+            share = self._rates.repair_turns(request.task, request.arm, self._many(quote))
+            self._count(quote, request.task, load, share)
 
     def _add_what_follows(self, found: dict[tuple[str, str], ArmQuote], thread: Thread) -> None:
         """The turns that are not known yet, and requests that wait for a task before."""
@@ -208,13 +214,19 @@ class Estimator:
 
     def _count(self, quote: ArmQuote, task: Task, load: RequestSize, how_often: Bounds) -> None:
         arm = quote.arm
-        tokens, why = self._rates.input_tokens(arm.model_name, arm.model, load)
-        out, why_out = self._rates.output_tokens(task, arm)
+        coming = self._many(quote)
+        tokens, why = self._rates.input_tokens(arm.model_name, arm.model, load, coming)
+        out, why_out = self._rates.output_tokens(task, arm, coming)
         quote.requests += how_often
         quote.input_tokens += tokens * how_often
         quote.output_tokens += out * how_often
         quote.pictures += how_often.times(len(load.pictures))
+        quote.counter_money += self._rates.counter_money(task, arm, coming).times(how_often.expected)
         quote.unknown |= {name: text for name, text in (("input", why), ("output", why_out)) if text}
+
+    def _many(self, quote: ArmQuote) -> float:
+        """How many requests of an arm are to be sent, as far as they are known."""
+        return self._coming.get((quote.task, quote.arm.name), 1.0)
 
     def _pictures(self, arm: Arm, case: Case) -> dict[int, tuple[tuple[int, int], ...]]:
         """The sizes of what each picture of a case is sent as."""

@@ -12,19 +12,27 @@ import statistics
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cache
 from typing import Any, NamedTuple
 
 from drovik.dialects.request import Conversation, TextPart
 from drovik.errors import Problem
-from drovik.heavy import np
+from drovik.heavy import np, special
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.project.arms import Arm
 from drovik.project.reading import Project
-from drovik.project.settings import FILE_NAME, Model, ProjectFile
+from drovik.project.settings import FILE_NAME, Model, Price, ProjectFile
 from drovik.project.spending import Spending
 from drovik.project.tasks import Task
 from drovik.store.answer_store import Store
-from drovik.store.sums import counted_requests, invalid_share, output_token_statistics, request_seconds
+from drovik.store.sums import (
+    CountedReply,
+    CountedRequest,
+    counted_replies,
+    counted_requests,
+    invalid_share,
+    request_seconds,
+)
 
 LETTERS_A_TOKEN = 4.0
 """Where nothing is known: English text has about four letters to a token."""
@@ -123,7 +131,11 @@ MOST_LEARNED_FROM = 400
 _FEWEST = 5
 """With fewer replies, or fewer than this beyond what is fitted, the guess is kept."""
 _MARGIN = 0.03
-"""Beside what varies from request to request, this much may be wrong with a rate itself."""
+"""So much may be wrong with what a letter comes to where no request showed it."""
+BILLS = 0.9
+"""The share of bills that lie within the bounds of what was learned."""
+_ROUNDING = 0.3
+"""The standard deviation of rounding to whole numbers: 1 / √12."""
 _PIXELS_A_TOKEN = (2500.0, 900.0, 250.0)
 """Where nobody says how a model counts pictures: from few to many tokens."""
 
@@ -146,14 +158,43 @@ class Bounds(NamedTuple):
         return Bounds(self.low * share, self.expected * share, self.high * share)
 
 
+def bounds_of_mean(mean: float, spread: float, seen: int, coming: float) -> Bounds:
+    """What the mean of requests to come lies between, in nine of ten sendings: a prediction interval.
+
+    Both the mean of those that were seen and the mean of those to come vary: mean ± t · spread · √(1/n + 1/m).
+
+    :param spread: the standard deviation between requests.
+    :param seen: how many were seen, n.
+    :param coming: how many are to come, m.
+    """
+    off = _student(seen - 1) * spread * (1 / seen + 1 / max(coming, 1.0)) ** 0.5
+    return Bounds(mean - off, mean, mean + off)
+
+
+@cache
+def _student(freedom: int) -> float:
+    return float(special.stdtrit(freedom, (1 + BILLS) / 2))
+
+
 @dataclass(frozen=True)
 class TokenFormula:
-    """How a model counts: tokens = around + letters · a_letter + pixels · a_pixel."""
+    """How a model counts: tokens = around + letters · a_letter + pixels · a_pixel.
+
+    `spread` is how far requests lie from that, as a standard deviation, where it was learned.
+    """
 
     around: Bounds
     a_letter: Bounds
     a_pixel: Bounds | None
     learned_from: int = 0
+    spread: float = 0.0
+
+    def of_text(self, letters: int, coming: float) -> Bounds:
+        """The tokens of a request's text, as one of so many that are to come."""
+        around = self.around
+        if self.learned_from:
+            around = bounds_of_mean(around.expected, self.spread, self.learned_from, coming)
+        return around + self.a_letter.times(letters)
 
 
 _GUESSED = TokenFormula(Bounds(0, 12, 80), Bounds(1 / 6, 1 / LETTERS_A_TOKEN, 1 / 2.2), None)
@@ -165,18 +206,22 @@ class Rates:
     def __init__(self, project: Project, store: Store) -> None:
         self._project, self._store = project, store
         self._wordings: dict[str, TokenFormula] = {}
-        self._outputs: dict[tuple[str, str], tuple[Bounds, str]] = {}
+        self._replies: dict[tuple[str, str], list[CountedReply]] = {}
+        self._known: dict[tuple[str, str, str, float], Bounds] = {}
 
     def task(self, name: str) -> Task:
         """The task of that name."""
         return self._project.task(name)
 
-    def input_tokens(self, name: str, model: Model, load: RequestSize) -> tuple[Bounds, str]:
-        """What a request comes to, and what of it nobody can tell beforehand."""
+    def input_tokens(self, name: str, model: Model, load: RequestSize, coming: float) -> tuple[Bounds, str]:
+        """What a request comes to, and what of it nobody can tell beforehand.
+
+        :param coming: how many requests of the arm are to be sent.
+        """
         if name not in self._wordings:
             self._wordings[name] = self._learned(model) or _GUESSED
         wording = self._wordings[name]
-        text = wording.around + wording.a_letter.times(load.letters)
+        text = wording.of_text(load.letters, coming)
         if model.picture_tokens is not None:
             tokens = sum(model.picture_tokens.of(size) for size in load.pictures)
             return text + Bounds(tokens, tokens, tokens), ""
@@ -190,13 +235,13 @@ class Rates:
         guessed = Bounds(few, middle + unseen, many + 2 * unseen)
         return text + guessed, "how it counts pictures: give it picture_tokens"
 
+    def _counted(self, model: Model) -> list[CountedRequest]:
+        """What the service reported of the latest requests to a model."""
+        return counted_requests(self._store.connection, model.id, MOST_LEARNED_FROM, PREPARING_REVISION)
+
     def _learned(self, model: Model) -> TokenFormula | None:
         """From what the service reported of requests to this model."""
-        rows = [
-            one
-            for one in counted_requests(self._store.connection, model.id, MOST_LEARNED_FROM, PREPARING_REVISION)
-            if one.input_tokens
-        ]
+        rows = [one for one in self._counted(model) if one.input_tokens]
         if len(rows) < _FEWEST:
             return None
         letters, pictures, pixels, tokens = [], [], [], []
@@ -209,32 +254,59 @@ class Rates:
             tokens.append(float(row.input_tokens or 0))
         return _fitted(letters, pixels if model.picture_tokens is None else None, _minus(tokens, pictures))
 
-    def output_tokens(self, task: Task, arm: Arm) -> tuple[Bounds, str]:
-        """How long an answer is, and whether nobody can tell at the most."""
+    def _seen(self, task: Task, arm: Arm) -> list[CountedReply]:
+        """The arm's replies, if there are enough of them to learn from."""
         key = (task.name, arm.digest)
-        if key not in self._outputs:
-            self._outputs[key] = self._output(task, arm)
-        return self._outputs[key]
+        if key not in self._replies:
+            self._replies[key] = counted_replies(self._store.connection, task.name, arm.digest)
+        return self._replies[key] if len(self._replies[key]) >= _FEWEST else []
 
-    def _output(self, task: Task, arm: Arm) -> tuple[Bounds, str]:
+    def counter_money(self, task: Task, arm: Arm, coming: float) -> Bounds:
+        """What tokens with a price of their own (cached, thinking) add to the bill of a request; often less than 0.
+
+        Nothing before the service has counted any: which of its counters it fills is its own affair.
+        """
+        key = ("counters", task.name, arm.digest, coming)
+        if key not in self._known:
+            self._known[key] = self._counter_money(arm.model.price, self._seen(task, arm), coming)
+        return self._known[key]
+
+    def _counter_money(self, price: Price | None, replies: Sequence[CountedReply], coming: float) -> Bounds:
+        if price is None or not price.counters or not replies:
+            return Bounds()
+        added = []
+        for one in replies:
+            counts = one.input_tokens, one.output_tokens
+            bills = [Spending.of(price, *counts, counters) for counters in (one.counters, None)]
+            added.append(float(bills[0].amount - bills[1].amount) if bills[0] and bills[1] else 0.0)
+        return bounds_of_mean(statistics.fmean(added), statistics.stdev(added), len(added), coming)
+
+    def output_tokens(self, task: Task, arm: Arm, coming: float) -> tuple[Bounds, str]:
+        """How long an answer is, and whether nobody can tell at the most.
+
+        :param coming: how many requests of the arm are to be sent.
+        """
         limit = arm.model.settings.max_output_tokens
-        known = output_token_statistics(self._store.connection, task.name, arm.digest)
-        if len(known) >= _FEWEST:
-            mean, spread = statistics.fmean(known), statistics.stdev(known)
-            off = 2 * spread / len(known) ** 0.5 + _MARGIN * mean
-            return Bounds(max(1.0, mean - off), mean, mean + off), ""
+        key = ("output", task.name, arm.digest, coming)
+        if key not in self._known and (replies := self._seen(task, arm)):
+            known = [one.output_tokens for one in replies]
+            found = bounds_of_mean(statistics.fmean(known), statistics.stdev(known), len(known), coming)
+            self._known[key] = found._replace(low=max(1.0, found.low))
+        if key in self._known:
+            return self._known[key], ""
         guess = float(_length_of(task.schema) if task.form == "json" and task.schema else 60)
         if limit is None:
             return Bounds(1, guess, max(OUTPUT_UNKNOWN, 4 * guess)), "how long answers may get: set max_output_tokens"
         return Bounds(1, min(guess, limit), limit), ""
 
-    def repair_turns(self, task: Task, arm: Arm) -> Bounds:
+    def repair_turns(self, task: Task, arm: Arm, coming: float) -> Bounds:
         """The share of answers that are not valid."""
         answered, off = invalid_share(self._store.connection, task.name, arm.digest)
         if answered < _FEWEST:
             return Bounds(0, 0.1, 1)
-        share = off / answered
-        return Bounds(share * 0.5, share, min(1.0, share * 1.5 + 1 / answered))
+        share, likely = off / answered, (off + 1) / (answered + 2)  # none seen is not none at all
+        found = bounds_of_mean(share, (likely * (1 - likely)) ** 0.5, answered, coming)
+        return Bounds(max(0.0, found.low), share, min(1.0, found.high))
 
     def seconds(self, endpoint: str) -> Bounds:
         """How long one request takes at an endpoint."""
@@ -278,12 +350,18 @@ def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Se
     elif pixels is not None and max(pixels) > 0:
         a_pixel = share
     around = float(np.mean(left))
-    off = float(np.std(left)) / len(letters) ** 0.5 * 2 + 1
+    fitted = 1 + vary[0] + bool(vary[1] and pixels is not None)
+    margin = 0.0 if vary[0] else _MARGIN
+    pixel_margin = 0.0 if vary[1] else 0.1
     return TokenFormula(
-        Bounds(around - off, around, around + off),
-        Bounds(a_letter * (1 - _MARGIN), a_letter, a_letter * (1 + _MARGIN)),
-        None if a_pixel is None else Bounds(a_pixel * 0.9, a_pixel, a_pixel * 1.1),
-        len(letters),
+        around=Bounds(around, around, around),
+        a_letter=Bounds(a_letter * (1 - margin), a_letter, a_letter * (1 + margin)),
+        a_pixel=None
+        if a_pixel is None
+        else Bounds(a_pixel * (1 - pixel_margin), a_pixel, a_pixel * (1 + pixel_margin)),
+        learned_from=len(letters),
+        # Counts are whole numbers, and so never known more closely than their rounding.
+        spread=max(float(np.sqrt(np.square(left - around).sum() / max(len(letters) - fitted, 1))), _ROUNDING),
     )
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
+from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -11,7 +12,8 @@ from typing import Any
 from drovik.money import add_money
 from drovik.parsing.status import STATUSES
 from drovik.project.arms import canonical
-from drovik.store.records import SPENT_COLUMNS, spending_of
+from drovik.project.spending import CountedTokens
+from drovik.store.records import SPENT_COLUMNS, counted_of, spending_of
 
 
 @dataclass(frozen=True)
@@ -21,6 +23,15 @@ class CountedRequest:
     letters: int
     sizes: tuple[tuple[int, int], ...]
     input_tokens: int | None
+
+
+@dataclass(frozen=True)
+class CountedReply:
+    """Tokens of a reply: in, out, and those that are counted by a name of their own (cached, thinking)."""
+
+    input_tokens: int
+    output_tokens: int
+    counters: Mapping[str, CountedTokens]
 
 
 @dataclass(frozen=True)
@@ -77,17 +88,17 @@ def _weighed(
     return letters, sizes, True
 
 
-def output_token_statistics(connection: sqlite3.Connection, task: str, arm: str) -> list[int]:
-    """How long an arm's answers were, in tokens."""
+def counted_replies(connection: sqlite3.Connection, task: str, arm: str) -> list[CountedReply]:
+    """What an arm's first replies were counted as, where the service told how long they were."""
     rows = connection.execute(
         """
-        SELECT r.output_tokens FROM replies r JOIN attempts a ON a.id = r.attempt
+        SELECT r.input_tokens, r.output_tokens, r.counters FROM replies r JOIN attempts a ON a.id = r.attempt
         WHERE r.output_tokens IS NOT NULL AND a.identity IN
             (SELECT identity FROM asked WHERE task = ? AND arm = ? AND NOT second)
         """,
         (task, arm),
     )
-    return [int(row[0]) for row in rows]
+    return [CountedReply(row[0] or 0, int(row[1]), counted_of(row[2])) for row in rows]
 
 
 def invalid_share(connection: sqlite3.Connection, task: str, arm: str) -> tuple[int, int]:

@@ -75,10 +75,9 @@ def estimate_sending(project: Project, store: Store, planned: Planned, cases: in
     """
     rates = Rates(project, store)
     to_send = [request for requests in planned.plan.to_send.values() for request in requests]
-    quotes = Estimator(planned.sources, rates).quotes(planned.threads, to_send, every=cases is not None)
     known = len({one.case.id for own in planned.threads.values() for one in own})
-    if cases is not None:
-        quotes = [one.times(cases / known) for one in quotes]
+    share = 1.0 if cases is None or not known else cases / known
+    quotes = Estimator(planned.sources, rates).quotes(planned.threads, to_send, cases is not None, share)
     seconds = _seconds(project, rates, quotes)
     days = max((days_of(one.expected) for one in seconds.values()), default=1)
     return SendingEstimate(tuple(quotes), less_allowances(quotes, days), seconds, known if cases is None else cases)
