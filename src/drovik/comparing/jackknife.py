@@ -38,7 +38,8 @@ class Spread:
     """A score, and how far it moves if one unit, or a block of units, is left out.
 
     `moves` has shape (n,): the mean of the n scores that have one left out, less each of them. `sizes` are how many
-    cases each has; `units` is how many units there are, which is n but for blocks. Spreads of scores of the same units subtract: `second - first` is the difference's.
+    cases each has; `units` is how many units there are, which is n but for blocks. Spreads of scores of the same
+    units subtract: `second - first` is the difference's.
     """
 
     value: float
