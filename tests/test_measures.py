@@ -15,12 +15,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
-from test_scoring import task
+from test_scoring import measures_and_problems, task
 
 from drovik.comparing.intervals import score_interval
 from drovik.comparing.jackknife import leave_out_all
 from drovik.scoring.alignment import align_lines
-from drovik.scoring.measure import AnswerContext, Measure, mean_of
+from drovik.scoring.measure import AnswerContext, CannotScore, Measure, mean_of
 from drovik.scoring.measures import confusion
 from drovik.scoring.measures.boxes import overlap as box_overlap
 from drovik.scoring.measures.confidence import (
@@ -427,6 +427,39 @@ def test_numerals_are_read_in_every_way_they_may_be_meant(
 def test_field_rules(rule: dict[str, Any], expected: Any, got: Any, same: bool) -> None:
     _, measure = task({"type": "fields", "fields": {"f": rule}})
     assert (measure.per_case({"f": got}, {"f": expected}).value == 1) == same
+
+
+@pytest.mark.parametrize(("expected", "got", "same"), [
+    ("4", r"x = \frac{8}{2}", True), ("√8", r"2\sqrt{2}", True), ("6x + cos(x)", r"\cos x + 6x", True),
+    (r"\frac{-b + \sqrt{b^2 - 4ac}}{2a}", "(sqrt(b^2-4*a*c)-b)/(2a)", True), ("x²+2x", "x(x+2)", True),
+    ("4", "2x = 8, so\n\n**Answer:** $x = 4$", True), ("4", "First 2x = 8.\nThen x = 4.", True), ("4", r"Thus \boxed{4}", True),
+    ("5", "2x = 8, so\n**Answer:** $x = 4$", False), ("x = 1 or x = 2", "x = 2, x = 1", True), (["1", "2"], "{2; 1}", True),
+    ("x = 1 or x = 2", "x = 1", False), ("±2", "x = 2 or x = -2", True), ("±2", "2", False), (r"x = \pm\sqrt{2}", "±√2", True),
+    ("1.5", "1,5", True), ("x = 1, x = 5", "1,5", True), ("12000", "12,000", True), ("30°", r"\frac{\pi}{6}", True), ("30°", r"30^\circ", True),
+    ("30°", "30", False), ("8 cm", "80 mm", True), ("8 cm", r"8\text{ cm}", True), ("8 cm", "8", True), ("8 cm", "8 m", False),
+    ("12 cm²", "1200 mm²", True), ("36 km/h", "10 m/s", True), ("8 cm", "8 kg", False), ("50%", "0.5", True), ("3×10²", "300", True),
+    ("exp(x)", r"e^{x}", True), ("x=3", "3 = x", True), ("0.1", "1/10", True),
+    ("4", "9^{9^{9^{9}}}", False), ("4", r"\input{secret}", False), ("4", r"\frac{8}{", False), ("4", r"\boxed{", False), ("4", "", False),
+    ("4", "sqrt(" * 40 + "4" + ")" * 40, False), ("4", "1 or " * 5000, False),
+])  # fmt: skip
+def test_formulas_are_the_same_however_people_and_models_write_them(expected: Any, got: str, same: bool) -> None:
+    _, measure = task({"type": "fields", "fields": {"f": {"rule": "formula"}}})
+    assert measure.check_expected({"f": expected}) is None
+    assert (measure.per_case({"f": got}, {"f": expected}).value == 1) == same
+
+
+def test_a_text_answer_is_scored_by_fields_through_a_pattern_that_says_where_it_is() -> None:
+    table = {"type": "fields", "pattern": r"^result:\s*(?P<result>.+)$", "fields": {"result": {"rule": "formula"}}}
+    _, measure = task(table, "text")
+    wanted = measure.expected_of("4")
+    assert measure.per_case("We try.\nResult: 5\nNo:\nRESULT: 8/2 ", wanted).value == 1
+    assert measure.per_case("It is 4.", wanted).findings[0].cause == "missing"
+    slow = task({**table, "pattern": r"(?P<result>(a+)+)$"}, "text")[1]
+    with pytest.raises(CannotScore, match="took longer"):
+        slow.per_case("a" * 50_000 + "b", wanted)
+    for wrong, words in ((r"(", "is not a regular expression"), (r"result: .+", "names no part")):
+        _, problems, _ = measures_and_problems({**table, "pattern": wrong}, "text")
+        assert any(words in one.line() for one in problems)
 
 
 def test_a_field_that_must_be_absent_is_invented_where_it_is_there() -> None:

@@ -18,12 +18,16 @@ from drovik.scoring.rules.text_rules import read_date
 
 
 def task(measure: dict[str, Any], form: Any = "json") -> tuple[Task, Measure]:
-    kind = measure.pop("type")
-    made = Task("t", "", form, None, "m", (MeasureTable("m", kind, measure),), ())
-    problems: list[Any] = []
-    measures = measures_of(made, problems)
+    made, problems, measures = measures_and_problems(measure, form)
     assert not problems
     return made, measures[0]
+
+
+def measures_and_problems(measure: dict[str, Any], form: Any = "json") -> tuple[Task, list[Any], list[Measure]]:
+    measure = dict(measure)
+    made = Task("t", "", form, None, "m", (MeasureTable("m", measure.pop("type"), measure),), ())
+    problems: list[Any] = []
+    return made, problems, measures_of(made, problems)
 
 
 def case(name: str, expected: Any, refusal: bool = False) -> Case:

@@ -131,7 +131,7 @@ MOST_LEARNED_FROM = 400
 _FEWEST = 5
 """With fewer replies, or fewer than this beyond what is fitted, the guess is kept."""
 _MARGIN = 0.03
-"""So much may be wrong with what a letter comes to where no request showed it."""
+"""How wrong the tokens of a letter may be where no request showed them."""
 BILLS = 0.9
 """The share of bills that lie within the bounds of what was learned."""
 _ROUNDING = 0.3
@@ -190,7 +190,7 @@ class TokenFormula:
     spread: float = 0.0
 
     def of_text(self, letters: int, coming: float) -> Bounds:
-        """The tokens of a request's text, as one of so many that are to come."""
+        """The tokens of the text of one of the requests that are to come, by their number."""
         around = self.around
         if self.learned_from:
             around = bounds_of_mean(around.expected, self.spread, self.learned_from, coming)

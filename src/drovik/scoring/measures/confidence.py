@@ -68,7 +68,7 @@ def calibration_error(totals: Floats) -> Floats:
     Ma, NeurIPS 2019, section 5).
 
     Chance alone makes gaps, and the plain figure too large where answers are few. What chance would add to the gaps
-    as they are is that of a share drawn anew from a normal distribution around each bin's; it is taken off once. The
+    as they are is that of a share drawn again from a normal distribution around each bin's; it is taken off once. The
     result may fall below 0, which the true value cannot; it is left so for its interval to hold.
     """
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 from typing_extensions import override
 
 from drovik.errors import Problem
@@ -16,6 +17,7 @@ from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.value_causes import value_causes
 from drovik.scoring.json_pointer import is_absent, shown, value_at_pointer
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, share
+from drovik.scoring.patterns import named_parts, proper_pattern
 from drovik.scoring.rules.nested import FieldNode, Leaf, compare
 from drovik.scoring.rules.rule import OUTCOMES, AbsentValue, AnyValue
 from drovik.scoring.rules.rule_table import read_nodes
@@ -28,10 +30,20 @@ _SIZE = len(OUTCOMES)
 
 
 class FieldsTable(Frozen):
-    """The table of a fields measure in question.toml; each field's table is read by its rule."""
+    """The table of a fields measure in question.toml; each field's table is read by its rule.
+
+    `pattern` says where the values are in an answer that is text: its named groups are the members. Where it comes
+    several times, the last counts.
+    """
 
     fields: dict[str, dict[str, Any]] = Field(min_length=1)
+    pattern: str | None = None
     score: Literal["f1", "record"] = "f1"
+
+    @field_validator("pattern")
+    @classmethod
+    def _is_proper(cls, text: str | None) -> str | None:
+        return text if text is None else proper_pattern(text)
 
 
 class Fields(Measure):
@@ -46,10 +58,10 @@ class Fields(Measure):
     table_type: ClassVar[type[Frozen]] = FieldsTable
     shares: ClassVar[frozenset[str]] = frozenset(("whole records right",))
 
-    def __init__(self, name: str, nodes: Sequence[FieldNode], score: str) -> None:
+    def __init__(self, name: str, nodes: Sequence[FieldNode], score: str, pattern: str | None = None) -> None:
         super().__init__(name, "F1 over fields" if score == "f1" else "whole records right", score == "record")
         self.nodes = tuple(nodes)
-        self._score = score
+        self._score, self._pattern = score, pattern
         self._keys = [node.place[1:] for node in self.nodes if node.place.count("/") == 1 and "~" not in node.place]
         self._all_keys = len(self._keys) == len(self.nodes)
         self._right = CaseScore((*(1.0, 0.0, 0.0, 0.0, 0.0) * len(self.nodes), 1.0, 1.0), 1.0)
@@ -60,11 +72,23 @@ class Fields(Measure):
     def make(cls, name: str, table: FieldsTable, task: Task, place: str, problems: list[Problem]) -> Fields | None:
         before = len(problems)
         nodes = read_nodes(table.fields, task.file, f"{place}.fields", problems)
-        return cls(name, nodes, table.score) if len(problems) == before else None
+        if table.pattern is not None and not re.search(r"\(\?P?<\w+>", table.pattern):
+            what, remedy = "the pattern names no part", "name what counts: (?P<result>.+)"
+            problems.append(Problem(what, remedy, task.file, f"{place}.pattern"))
+        return cls(name, nodes, table.score, table.pattern) if len(problems) == before else None
 
     @override
     def expected_of(self, expected: Any) -> Any:
+        """A text stands for the only field, where a pattern says where that is in the answer."""
+        if self._pattern is not None and isinstance(expected, str) and len(self._keys) == 1:
+            return {self._keys[0]: expected}
         return expected
+
+    def _members(self, answer: Any) -> Any:
+        """The answer with its values as members, where a pattern says where they are in a text."""
+        if self._pattern is None or not isinstance(answer, str):
+            return answer
+        return named_parts(self._pattern, answer) or {}
 
     @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
@@ -79,6 +103,7 @@ class Fields(Measure):
     @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """The statistics: five counts a field, then whole records right, and cases."""
+        answer = self._members(answer)
         if self._are_same(answer, expected):
             return self._right
         counts = [0.0] * (_SIZE * len(self.nodes) + 2)
@@ -150,7 +175,7 @@ class Fields(Measure):
 
     @override
     def traits_of(self, answer: Any) -> frozenset[str]:
-        return self.traits(answer)
+        return self.traits(self._members(answer))
 
     @override
     def worst(self, expected: Any, why: str) -> CaseScore:

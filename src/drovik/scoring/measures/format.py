@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 import regex
@@ -26,8 +25,8 @@ from drovik.scoring.causes.cause_table import (
 )
 from drovik.scoring.json_pointer import ABSENT, Pointer, value_at_pointer
 from drovik.scoring.language.detecting import LANGUAGES, language_of
-from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, Table, share
-from drovik.text import cut
+from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, Table, share
+from drovik.scoring.patterns import PATTERN_SECONDS, in_time, proper_pattern
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
@@ -50,11 +49,7 @@ class Pattern(Frozen):
     @field_validator("pattern")
     @classmethod
     def _is_proper(cls, text: str) -> str:
-        try:
-            regex.compile(text)
-        except (regex.error, RecursionError, OverflowError, MemoryError) as error:
-            raise ValueError(f"'{text}' is not a regular expression: {error}") from None
-        return text
+        return proper_pattern(text)
 
 
 class FormTable(Frozen):
@@ -93,8 +88,6 @@ class FormatCheck(NamedTuple):
     cause: str | None
 
 
-PATTERN_SECONDS = 1.0
-"""A pattern that takes longer never ends, as nested repetitions do."""
 _ITEM = re.compile(r"^\s*(?:[-*•]|\d+[.)])\s+", re.MULTILINE)
 _SPANS = ("words", "sentences", "characters", "lines", "items")
 
@@ -204,24 +197,12 @@ class Format(Measure):
 
 
 def _count(pattern: str, text: str) -> int:
-    return int(_in_time(pattern, lambda: sum(1 for _ in regex.finditer(pattern, text, timeout=PATTERN_SECONDS))))
+    return int(in_time(pattern, lambda: sum(1 for _ in regex.finditer(pattern, text, timeout=PATTERN_SECONDS))))
 
 
 def _first(pattern: str, text: str) -> str | None:
-    match = _in_time(pattern, lambda: regex.search(pattern, text, timeout=PATTERN_SECONDS))
+    match = in_time(pattern, lambda: regex.search(pattern, text, timeout=PATTERN_SECONDS))
     return None if match is None else str(match[0])
-
-
-def _in_time(pattern: str, look: Callable[[], Any]) -> Any:
-    """What is found, in bounded time: some patterns take longer than anybody can wait, on answers made for that.
-
-    :raises CannotScore: where it took too long; that is not a fault of the answer.
-    """
-    try:
-        return look()
-    except TimeoutError:
-        shown = cut(pattern, 60)
-        raise CannotScore(f"the pattern {shown} took longer than {PATTERN_SECONDS:g} s on an answer") from None
 
 
 def _size(name: str, text: str) -> int:

@@ -188,7 +188,7 @@ class TextTable(Normalization):
     """The table of a text measure in question.toml.
 
     `order`: "free" allows lines in any order. `line_breaks` and `quotes`: whether it counts where lines are broken,
-    and whether the whole stands in quotes. `must`: kinds of words that must be right; `words`: more of them.
+    and whether quotes around the whole do. `must`: kinds of words that must be right; `words`: more of them.
     """
 
     at: Pointer = ""

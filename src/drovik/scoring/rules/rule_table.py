@@ -9,6 +9,7 @@ from drovik.errors import Problem, known_words
 from drovik.parsing.schema_errors import pointer
 from drovik.project.toml_files import validated
 from drovik.scoring.extensions import added, extensions
+from drovik.scoring.rules.formula import Formula
 from drovik.scoring.rules.nested import FieldNode, List, Record
 from drovik.scoring.rules.quantities import Amount, Date, Number, Time
 from drovik.scoring.rules.rule import (
@@ -22,7 +23,7 @@ from drovik.scoring.rules.rule import (
     TextRule,
     YesNo,
 )
-from drovik.scoring.rules.text_rules import Formula, PostalAddress
+from drovik.scoring.rules.text_rules import PostalAddress
 
 RULES: dict[str, type[Rule]] = {
     "exact": Exact,

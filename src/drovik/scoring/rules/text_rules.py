@@ -1,11 +1,10 @@
-"""Field rules for addresses and formulas.
+"""The field rule for addresses.
 
 Reading dates as people and models write them.
 """
 
 from __future__ import annotations
 
-import math
 import re
 from datetime import date, datetime
 from functools import lru_cache
@@ -14,7 +13,6 @@ from typing import Any
 from pydantic import Field
 from typing_extensions import override
 
-from drovik.errors import Problem, UsageError
 from drovik.scoring.rules.rule import Outcome, Rule
 from drovik.text import normalized
 
@@ -23,12 +21,6 @@ _SHORT = {
     "av": "avenue",
     "ln": "lane", "sq": "square", "pl": "place", "no": "", "nr": "", "apt": "flat",
 }  # fmt: skip
-_MOST_FORMULA = 300
-"""Characters of a formula."""
-_MOST_FUNCTIONS, _DEEPEST_FORMULA = 8, 12
-"""Functions and brackets of one: beyond these SymPy may not come to an end."""
-_LARGEST_POWER = 400
-"""An exponent beyond this makes numbers that fill the memory."""
 
 
 class PostalAddress(Rule):
@@ -66,73 +58,6 @@ def _parts(text: str) -> tuple[frozenset[str], frozenset[str]]:
     tokens = re.findall(r"\w+", plain)
     numbers = frozenset(one for one in tokens if any(char.isdigit() for char in one))
     return frozenset(word for one in tokens if one not in numbers and (word := _SHORT.get(one, one))), numbers
-
-
-class Formula(Rule):
-    """The same expression: `2*(a+b)` is `2*b + 2*a`. It is worked out by SymPy, an extra, from a small grammar."""
-
-    @override
-    def same(self, expected: Any, got: Any) -> bool:
-        wanted, said = _expression(expected), _expression(got)
-        if wanted is None or said is None:
-            return False
-        import sympy
-
-        return bool(wanted == said) or bool(sympy.simplify(wanted - said) == 0)
-
-    @override
-    def check_expected(self, expected: Any) -> str | None:
-        return None if _expression(expected) is not None else "is not a formula"
-
-
-_FUNCTIONS = ("sqrt", "sin", "cos", "tan", "exp", "log", "ln", "pi")
-
-
-def _is_deep(text: str) -> bool:
-    depth = 0
-    for char in text:
-        depth += (char == "(") - (char == ")")
-        if depth > _DEEPEST_FORMULA:
-            return True
-    return False
-
-
-def _expression(value: Any) -> Any:
-    """A formula as an expression; None where it is none.
-
-    SymPy's own parser runs Python: only numbers, letters, brackets and signs of arithmetic come to it, and no name of
-    more than one letter but those of a few functions; and powers are small, for a tower of them would never end.
-    """
-    if isinstance(value, int | float) and not isinstance(value, bool):
-        value = str(value)
-    if not isinstance(value, str) or not value.strip() or len(value) > _MOST_FORMULA:
-        return None
-    text = value.rpartition("=")[2].replace("^", "**").replace("·", "*").replace("×", "*").replace("−", "-")
-    if not re.fullmatch(r"[\w\s.+*/()-]+", text) or "_" in text or re.search(r"\.(?!\d)", text):
-        return None
-    words = re.findall(r"[^\W\d_]+", text)
-    if any(len(word) > 1 and word not in _FUNCTIONS for word in words):
-        return None
-    if sum(len(word) > 1 for word in words) > _MOST_FUNCTIONS or _is_deep(text):
-        return None  # functions of functions of functions keep SymPy busy for ever
-    powers = re.findall(r"\*\*[\s(-]*(\d*)(\s*\*\*)?", text)
-    if any(tower for _, tower in powers) or math.prod(int(one[:6] or 1) for one, _ in powers) > _LARGEST_POWER:
-        return None
-    try:
-        from sympy.parsing import sympy_parser as parser
-    except ImportError:
-        what, remedy = "the rule 'formula' needs SymPy", "install it: pip install 'drovik[formula]'"
-        raise UsageError(Problem(what, remedy)) from None
-    import sympy
-
-    names = {word: sympy.Symbol(word) for word in words if len(word) == 1}
-    known = {name: getattr(sympy, name) for name in _FUNCTIONS}
-    steps = (*parser.standard_transformations, parser.implicit_multiplication_application)
-    made = {name: getattr(sympy, name) for name in ("Integer", "Float", "Rational", "Symbol", "Function")}
-    try:
-        return parser.parse_expr(text, {**names, **known}, steps, made)
-    except Exception:  # the parser raises whatever the text makes Python raise
-        return None
 
 
 _ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
