@@ -26,7 +26,10 @@ def run(arguments: argparse.Namespace) -> int:
     project, problems = workflow.everything_wrong(folder)
     if arguments.json:
         rows = [{"file": one.file, "place": one.place, "what": one.what, "remedy": one.remedy} for one in problems]
-        print_json({"problems": rows, "project": str(folder)})
+        drafts = (
+            {one.name: workflow.drafted_measure(one) for one in workflow.unmeasured_tasks(project)} if project else {}
+        )
+        print_json({"problems": rows, "project": str(folder), "without_measure": drafts})
     elif problems:
         for problem in problems:
             say(problem.line())
@@ -36,6 +39,8 @@ def run(arguments: argparse.Namespace) -> int:
         tasks = ", ".join(task.name for task in project.tasks)
         what = f"{counted(len(project.cases), 'case')} with {counted(pictures, 'picture')}"
         say(f"Nothing is wrong: {what}; tasks {tasks}.")
+        for task in workflow.unmeasured_tasks(project):
+            say(workflow.unmeasured_text(task), style="yellow")
     if project is None:
         return WRONG_INPUT
     return DOES_NOT_HOLD if problems else DONE

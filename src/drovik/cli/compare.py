@@ -171,6 +171,8 @@ def show_ranking(view: TaskView, ranking: Ranking) -> None:
         say(told)
     for name, why in ranking.set_aside:
         say(f"Not ranked: {name}, {why}.", style="yellow")
+    for told in workflow.constant_scores(view):
+        say(f"{told}.", style="yellow")
     _show_bounds(view.scores, str(measure))
     for arm in view.scores:
         show_mixed_models(arm)

@@ -113,8 +113,12 @@ def _show_notes(view: TaskView) -> None:
                 say(f"{arm.arm}: {workflow.bounds_sentence(score)}")
         _show_repeats(arm)
         show_mixed_models(arm)
-        if not arm.measures and arm.statuses:
+        if view.task.measures and not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
+    if not view.task.measures and view.task.judges is None:
+        say(workflow.unmeasured_text(view.task), style="yellow")
+    for told in workflow.constant_scores(view):
+        say(f"{told}.", style="yellow")
     show_judges(view)
     show_not_run(view)
     show_older(view)

@@ -28,6 +28,7 @@ from drovik.comparing.verdict import (
     with_interval,
 )
 from drovik.errors import DrovikError
+from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.error_impact import CauseImpact
 from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.suspects import SuspectLabel, impacts_of, suspects_of
@@ -111,7 +112,8 @@ class TaskSection:
     older: tuple[tuple[str, int], ...]
     causes: tuple[tuple[str, str, tuple[CauseImpact, ...]], ...]
     suspected: tuple[SuspectLabel, ...]
-    judges: tuple[str, ...]
+    notes: tuple[str, ...]
+    """How far judges are checked, and measures that say the same of every answer."""
 
 
 def _shown(value: Any) -> Any:
@@ -180,7 +182,10 @@ def _section(project: Project, view: TaskView, thumbnails: dict[str, str]) -> Ta
         older=view.older,
         causes=tuple((arm, name, tuple(causes)) for arm, name, causes in impacts_of(view) if causes),
         suspected=tuple(suspects_of(view)[:MOST_DOUBTS]),
-        judges=tuple(checked for one in view.measures if (checked := agreement_text(one))),
+        notes=(
+            *(checked for one in view.measures if (checked := agreement_text(one))),
+            *constant_scores(view),
+        ),
     )
 
 

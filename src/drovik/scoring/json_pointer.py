@@ -20,7 +20,8 @@ ABSENT: Any = type("Absent", (), {"__repr__": lambda self: "ABSENT", "__bool__":
 
 
 @lru_cache(maxsize=4096)
-def _steps(pointer: str) -> tuple[str, ...]:
+def pointer_steps(pointer: str) -> tuple[str, ...]:
+    """The steps of a JSON Pointer, unescaped."""
     return tuple(JsonPointer(pointer).parts)
 
 
@@ -28,7 +29,7 @@ def value_at_pointer(value: Any, pointer: str) -> Any:
     """What is at a JSON Pointer, or ABSENT."""
     if not pointer:
         return value
-    for step in _steps(pointer):
+    for step in pointer_steps(pointer):
         if isinstance(value, dict):
             value = value.get(step, ABSENT)
         elif isinstance(value, list):

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from drovik.dialects.learn.samples import read_reply, read_sample
     from drovik.dialects.learn.shell import SampleFiles
     from drovik.dialects.request import RequestWriter
+    from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
     from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
@@ -46,6 +47,7 @@ if TYPE_CHECKING:
     from drovik.scoring.agreement import agreement
     from drovik.scoring.json_pointer import ABSENT
     from drovik.scoring.measure import expected_at
+    from drovik.scoring.measure_checks import drafted_measure
     from drovik.store.answer_store import Store
     from drovik.store.repair import check_store, repair_store
     from drovik.text import percent
@@ -84,7 +86,7 @@ if TYPE_CHECKING:
         sources,
         tokens_and_money,
     )
-    from drovik.workflow.project_checks import everything_wrong
+    from drovik.workflow.project_checks import everything_wrong, unmeasured_tasks, unmeasured_text
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
     from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
     from drovik.workflow.services import (
@@ -144,6 +146,7 @@ __all__ = [
     "chosen_preps",
     "compare_arms",
     "concurrency_bound",
+    "constant_scores",
     "contradictions",
     "conversation_of",
     "counting_models",
@@ -152,6 +155,7 @@ __all__ = [
     "dialect_there",
     "digest",
     "dispatcher_for",
+    "drafted_measure",
     "drift_of",
     "estimate",
     "estimate_as_read",
@@ -209,6 +213,8 @@ __all__ = [
     "thumbnail",
     "tokens_and_money",
     "try_endpoint",
+    "unmeasured_tasks",
+    "unmeasured_text",
     "users_folder",
     "verdict_text",
     "wants_bytes",
@@ -229,6 +235,7 @@ _NAMES_OF = {
     "dialects.learn.samples": "read_reply read_sample",
     "dialects.learn.shell": "SampleFiles",
     "dialects.request": "RequestWriter",
+    "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
     "evaluation.suspects": "contradictions impacts_of near_duplicates suspects_of",
@@ -249,6 +256,7 @@ _NAMES_OF = {
     "scoring.agreement": "agreement",
     "scoring.json_pointer": "ABSENT",
     "scoring.measure": "expected_at",
+    "scoring.measure_checks": "drafted_measure",
     "store.answer_store": "Store",
     "store.repair": "check_store repair_store",
     "text": "percent",
@@ -270,7 +278,7 @@ _NAMES_OF = {
         "PictureFile SourcePicture chosen_preps counting_models file_record inspect_pictures "
         "picture_record sent_boxes sources tokens_and_money"
     ),
-    "workflow.project_checks": "everything_wrong",
+    "workflow.project_checks": "everything_wrong unmeasured_tasks unmeasured_text",
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
     "workflow.services": (

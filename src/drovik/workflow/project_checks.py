@@ -13,12 +13,14 @@ from drovik.planning.sources import decides_shots, is_remote
 from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.reading import Project, check_secrets
+from drovik.scoring.measure_checks import drafted_measure
 from drovik.workflow.sending_plan import check_project
 
 if TYPE_CHECKING:
     from drovik.images.decode.facts import PictureFacts
     from drovik.project.cases import Case
     from drovik.project.preps import Prep
+    from drovik.project.tasks import Task
 
 
 _SHOWN = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
@@ -33,6 +35,18 @@ def everything_wrong(folder: Path) -> tuple[Project | None, list[Problem]]:
         if not any("/prompts/" in one.file for one in problems):
             problems += _check_prompts(project)
     return project, list(dict.fromkeys(problems))
+
+
+def unmeasured_tasks(project: Project) -> list[Task]:
+    """The tasks whose answers nothing scores; a task that judges is none of them."""
+    return [task for task in project.tasks if not task.measures and task.judges is None]
+
+
+def unmeasured_text(task: Task) -> str:
+    """That nothing scores a task's answers, with a measure to paste."""
+    return (
+        f"{task.name} has no measure, so nothing scores its answers. Add to {task.file}:\n\n{drafted_measure(task)}\n"
+    )
 
 
 def _check_prompts(project: Project) -> list[Problem]:

@@ -21,6 +21,7 @@ from drovik.planning.sources import source_digests
 from drovik.project.arms import arms_of, check_arm_words, fitting_arms
 from drovik.project.reading import Project, read_project
 from drovik.scoring.catalogue import check_cases, measures_of
+from drovik.scoring.measure_checks import check_looked_at
 
 if TYPE_CHECKING:
     from drovik.planning.plan import Plan, Request, Thread
@@ -54,6 +55,7 @@ def check_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         measures = measures_of(task, problems)
         if len(problems) == before:  # what is expected cannot be held against half a table
             problems += check_cases(task, measures, project.cases, project.settings.cases)
+            problems += check_looked_at(task, measures, project.cases)
     return project, problems
 
 
