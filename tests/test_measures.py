@@ -258,6 +258,49 @@ def test_similarity_is_that_of_the_published_definitions(one: str, other: str) -
         )
 
 
+def test_chrf_of_texts_shorter_than_six_characters_takes_only_the_runs_that_both_have() -> None:
+    """Runs of 1, 2 and 3 of cat; of cart, 4 more of 4: precisions 3/4, 1/3, 0 and recalls 1, 1/2, 0."""
+    _, measure = task({"type": "similarity", "score": "chrf"}, "text")
+    precision, recall = (3 / 4 + 1 / 3 + 0) / 3, (1 + 1 / 2 + 0) / 3
+    assert measure.per_case("cart", "cat").value == pytest.approx(5 * precision * recall / (4 * precision + recall))
+    assert measure.combine([measure.per_case("cart", "cat")]) == pytest.approx(measure.per_case("cart", "cat").value)
+    assert [measure.per_case(a, b).value for a, b in (("", ""), ("", "cat"), ("cat", ""), ("cat", "cat"))] == [
+        1,
+        0,
+        0,
+        1,
+    ]
+    assert measure.combine([measure.per_case("", "")]) == 1.0
+
+
+def test_an_overlap_that_is_the_bound_itself_is_found_and_more_things_than_are_looked_at_are_wrong() -> None:
+    _, measure = task({"type": "boxes", "place": "", "overlap": 0.3})
+    # 3 of 10 parts in common, which comes to 0.2999999999999998 by its digits.
+    assert box_overlap((2.3, 0, 3.3, 1), (2.3, 0, 2.6, 1)) < 0.3
+    assert measure.per_case([[2.3, 0, 2.6, 1]], [[2.3, 0, 3.3, 1]]).value == 1
+    flood = [[0, 0, 10, 10]] + [[n, n, n + 1, n + 1] for n in range(2000)]
+    score = measure.per_case(flood, [[0, 0, 10, 10]])
+    assert score.value == pytest.approx(2 / (2 + 2000))
+    assert "1501 more things" in score.findings[-1].got
+    _, ap = task({"type": "boxes", "place": "/b", "confidence": "/c", "score": "ap50"})
+    found = [{"b": [0, 0, 1, 1], "c": 0.9}] * 600 + [{"b": [50, 50, 60, 60], "c": 0.5}]
+    assert ap.combine([ap.per_case(found, [{"b": [50, 50, 60, 60]}])]) < 0.01
+
+
+def test_thin_regions_overlap_by_their_exact_areas() -> None:
+    def strip(left: float, top: float, width: float, height: float) -> Region:
+        return Region(((left, top), (left + width, top), (left + width, top + height), (left, top + height)))
+
+    assert region_overlap(strip(0, 0, 1000, 0.1), strip(0, 0, 500, 0.1)) == pytest.approx(0.5)
+    assert region_overlap(strip(0, 0, 1000, 0.1), strip(0, 0.05, 1000, 0.1)) == pytest.approx(1 / 3)
+    assert region_overlap(strip(0, 0, 10, 10), strip(10, 0, 10, 10)) == 0.0
+    bow = Region(((0, 0), (10, 10), (10, 0), (0, 10)))
+    assert region_overlap(bow, strip(0, 0, 10, 10)) == pytest.approx(0.5)
+    line = Region(((0, 0), (10, 0), (20, 0)))
+    assert region_overlap(line, line) == 0.0
+    assert region_overlap(Region(((0, 0), (math.inf, 0), (1, 1))), bow) == 0.0
+
+
 def _is_within(part: tuple[str, ...], whole: list[str]) -> bool:
     rest = iter(whole)
     return all(word in rest for word in part)

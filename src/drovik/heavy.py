@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 __all__ = [
     "Image", "ImageCms", "ImageDraw", "ImageEnhance", "ImageFilter", "ImageFont", "ImageOps", "aiohttp", "np",
-    "special",
+    "shapely", "special",
 ]  # fmt: skip
 
 
@@ -27,10 +27,12 @@ class _Lazy:
 if TYPE_CHECKING:
     import aiohttp
     import numpy as np
+    import shapely
     from PIL import Image, ImageCms, ImageDraw, ImageEnhance, ImageFilter, ImageFont, ImageOps
     from scipy import special
 else:
     aiohttp, np, special = _Lazy("aiohttp"), _Lazy("numpy"), _Lazy("scipy.special")
+    shapely = _Lazy("shapely")
     Image, ImageCms, ImageDraw = _Lazy("PIL.Image"), _Lazy("PIL.ImageCms"), _Lazy("PIL.ImageDraw")
     ImageEnhance, ImageFilter = _Lazy("PIL.ImageEnhance"), _Lazy("PIL.ImageFilter")
     ImageFont, ImageOps = _Lazy("PIL.ImageFont"), _Lazy("PIL.ImageOps")

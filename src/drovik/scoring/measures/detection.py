@@ -36,7 +36,9 @@ if TYPE_CHECKING:
 MET, EXTRA, LEFT, OVERLAP, CASES = range(5)
 SIZE = 5
 MOST_FOUND = 500
-"""More things in one answer than this are not looked at."""
+"""Of more things in one answer than this nobody looks at the places: they count as found where nothing is."""
+_TOLERANCE = 1e-9
+"""An overlap that is the bound itself reaches it, whatever its last digits are."""
 _MOST_CONFIDENCE = 1e300
 """Larger figures are taken as this: what is sure is sorted and kept in rows, which infinity would spoil."""
 
@@ -172,7 +174,11 @@ class Detection(Measure):
         match = self._match(wanted, got)
         findings = self._findings(wanted, got, match, frames)
         findings += [Finding(self._table.at, "a place", "none", NO_PLACE_THAT_CAN_BE_READ, ((EXTRA, -1.0),))] * unread
-        return self._scored(wanted, got, match, unread, tuple(findings))
+        beyond = [self._label_and_confidence(raw) for raw in raws[MOST_FOUND:]]
+        if beyond:
+            came, effect = f"{len(beyond)} more things", ((EXTRA, -float(len(beyond))),)
+            findings.append(Finding(self._table.at, "nothing", came, FOUND_WHERE_NOTHING_IS, effect))
+        return self._scored(wanted, got, match, unread, tuple(findings), beyond)
 
     def _thing(self, raw: Any, frames: Sequence[Frame], expected: bool) -> DetectedObject | None:
         number = value_at_pointer(raw, self._table.picture) if self._table.picture is not None else 1
@@ -181,9 +187,17 @@ class Detection(Measure):
         place = self.place_of(value_at_pointer(raw, self._table.place), frame, expected)
         if place is None:
             return None
+        label, sure = self._label_and_confidence(raw)
+        return DetectedObject(place, label, sure, raw)
+
+    def _label_and_confidence(self, raw: Any) -> tuple[str, float]:
         label = value_at_pointer(raw, self._table.label) if self._table.label is not None else ""
         sure = value_at_pointer(raw, self._table.confidence) if self._table.confidence is not None else ABSENT
-        return DetectedObject(place, self._named("" if is_absent(label) else str(label)), _confidence(sure), raw)
+        return self._named("" if is_absent(label) else str(label)), _confidence(sure)
+
+    def _reaches(self, agreement: float) -> bool:
+        """Whether two places agree enough; the bound itself is enough."""
+        return agreement >= self.enough - _TOLERANCE
 
     def _named(self, label: str) -> str:
         plain = folded(label)
@@ -196,7 +210,7 @@ class Detection(Measure):
         good = alike.copy()
         for row, one in enumerate(wanted):
             for column, other in enumerate(got):
-                if one.label != other.label or alike[row, column] < self.enough:
+                if one.label != other.label or not self._reaches(alike[row, column]):
                     good[row, column] = 0.0
         pairs = {}
         if good.any():
@@ -216,14 +230,17 @@ class Detection(Measure):
         match: Match,
         unread: int,
         findings: tuple[Finding, ...],
+        beyond: Sequence[tuple[str, float]] = (),
     ) -> CaseScore:
         met = len(match.pairs)
-        extra, left = len(got) - met + unread, len(wanted) - met
+        extra, left = len(got) - met + unread + len(beyond), len(wanted) - met
         overlap = sum(agreement for _, agreement in match.pairs.values())
         below = 2 * met + extra + left
         tail = [float(len(wanted)), *(float(self._number(one.label)) for one in wanted)]
         for thing, mask in zip(got, self._right_at(wanted, got, match.alike), strict=True):
             tail += [float(self._number(thing.label)), thing.confidence, float(mask)]
+        for label, confidence in beyond:
+            tail += [float(self._number(label)), confidence, 0.0]
         value = 2 * met / below if below else 1.0
         return CaseScore((float(met), float(extra), float(left), overlap, 1.0, *tail), value, findings)
 
@@ -239,7 +256,7 @@ class Detection(Measure):
             for find in order:
                 fitting = [row for row in left if wanted[row].label == got[find].label]
                 best = max(fitting, key=lambda row: alike[row, find], default=None)
-                if best is not None and alike[best, find] >= overlap - 1e-12:
+                if best is not None and alike[best, find] >= overlap - _TOLERANCE:
                     left.discard(best)
                     masks[find] |= 1 << number
         return masks
@@ -261,7 +278,7 @@ class Detection(Measure):
             found.append(Finding(self._table.at, shown(wanted[row].raw)[:120], came[:120], cause, effect))
         for column in sorted(spare):
             twice = any(
-                match.alike[row, column] >= self.enough and wanted[row].label == got[column].label
+                self._reaches(match.alike[row, column]) and wanted[row].label == got[column].label
                 for row in match.pairs
             )
             cause = FOUND_TWICE if twice else FOUND_WHERE_NOTHING_IS
@@ -279,11 +296,11 @@ class Detection(Measure):
     ) -> tuple[str, int | None]:
         """Why a thing was not found, and the find that was meant for it, if there is one."""
         for column in sorted(spare):
-            if alike[row, column] >= self.enough:
+            if self._reaches(alike[row, column]):
                 return WRONG_LABEL, column
         for column in sorted(spare):
             for cause, place in self.misreadings(value_at_pointer(got[column].raw, self._table.place), frames[0]):
-                if place is not None and self.alike(one.place, place) >= self.enough:
+                if place is not None and self._reaches(self.alike(one.place, place)):
                     return cause, column
         near = [column for column in spare if alike[row, column] > 0 and got[column].label == one.label]
         if near:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 from typing_extensions import override
 
-from drovik.heavy import Image, np
+from drovik.heavy import Image, np, shapely
 from drovik.images.layout import Map
 from drovik.scoring.measures.coordinates import Axes, Frame, Scale, by_axes, expected_points, numbers, to_source
 from drovik.scoring.measures.detection import Detection, LocatedTable, OverlapTable
@@ -19,8 +19,9 @@ if TYPE_CHECKING:
 
     Mask = NDArray[np.bool_]
 
+Corners = tuple[tuple[float, float], ...]
 SIDE = 512
-"""Regions are compared on a grid whose longer side has this many cells; finer says nothing of an outline."""
+"""Masks are compared on a grid whose longer side has this many cells; finer says nothing of an outline."""
 _MOST_CELLS = 40_000_000
 """Of all grids of a case together: some 40 MB."""
 
@@ -34,7 +35,7 @@ class RegionsTable(OverlapTable):
 class Region(NamedTuple):
     """A region: a polygon's corners in the source, or a mask with the map from the source to its cells."""
 
-    corners: tuple[tuple[float, float], ...] = ()
+    corners: Corners = ()
     mask: Mask | None = None
     from_source: Map = Map()
 
@@ -72,7 +73,7 @@ class Regions(Detection):
 
     @override
     def alike(self, wanted: Any, got: Any) -> float:
-        """Intersection over union, of cells of a grid over both."""
+        """Intersection over union: exact of two polygons, else of cells of a grid over both."""
         return overlap(wanted, got)
 
 
@@ -141,7 +142,9 @@ def inverse(one: Map) -> Map:
 
 
 def overlap(one: Region, other: Region) -> float:
-    """Intersection over union of two regions, counted in cells of a grid over both."""
+    """Intersection over union of two regions: of two polygons by their areas, else in cells of a grid over both."""
+    if one.mask is None and other.mask is None:
+        return _polygon_overlap(one.corners, other.corners)
     first, second = one.bounds(), other.bounds()
     left, top = min(first[0], second[0]), min(first[1], second[1])
     right, bottom = max(first[2], second[2]), max(first[3], second[3])
@@ -153,6 +156,17 @@ def overlap(one: Region, other: Region) -> float:
     cells = [_cells(region, (left, top), steps, size) for region in (one, other)]
     every = int((cells[0] | cells[1]).sum())
     return int((cells[0] & cells[1]).sum()) / every if every else 0.0
+
+
+def _polygon_overlap(one: Corners, other: Corners) -> float:
+    """By exact areas, however thin they are; an outline that crosses itself by the even-odd rule."""
+    try:
+        first, second = (shapely.make_valid(shapely.Polygon(corners)) for corners in (one, other))
+        both = shapely.intersection(first, second).area
+        every = first.area + second.area - both
+    except (ValueError, shapely.errors.ShapelyError):  # coordinates that are no numbers a plane has
+        return 0.0
+    return float(both / every) if every > 0 else 0.0
 
 
 def _meet(one: tuple[float, ...], other: tuple[float, ...]) -> bool:

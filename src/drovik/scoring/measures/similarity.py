@@ -111,11 +111,11 @@ class Similarity(Measure):
 
     @override
     def figures(self, totals: Floats) -> dict[str, Floats]:
-        """chrF is that of the summed counts."""
+        """chrF is that of the summed counts; runs too long for either text are left out, as for one text."""
 
         counts = totals[..., 3:].reshape(*totals.shape[:-1], ORDERS, 3)
         common, said, wanted = (counts[..., n] for n in range(3))
-        used = (said > 0) | (wanted > 0)
+        used = (said > 0) & (wanted > 0)
         orders = np.maximum(used.sum(axis=-1), 1)
         precision = (share(common, said, 0.0) * used).sum(axis=-1) / orders
         recall = (share(common, wanted, 0.0) * used).sum(axis=-1) / orders
@@ -123,7 +123,9 @@ class Similarity(Measure):
         return {
             "token F1": share(totals[..., 0], totals[..., 2], 0.0),
             "ROUGE-L": share(totals[..., 1], totals[..., 2], 0.0),
-            "chrF": share((1 + BETA**2) * precision * recall, below, 0.0),
+            "chrF": np.where(
+                counts.sum(axis=(-2, -1)) > 0, share((1 + BETA**2) * precision * recall, below, 0.0), 1.0
+            ),
         }
 
 
@@ -167,11 +169,11 @@ def run_counts(text: str, reference: str) -> tuple[float, ...]:
 def _chrf(counts: Sequence[float]) -> float:
     """chrF of one text: F with beta = 2 of the mean precision and recall over the lengths of runs (Popović, 2015).
 
-    Lengths that neither text has are left out.
+    Only lengths that both texts have count, as in the author's own program; two empty texts are alike.
     """
-    used = [counts[n : n + 3] for n in range(0, len(counts), 3) if counts[n + 1] or counts[n + 2]]
+    used = [counts[n : n + 3] for n in range(0, len(counts), 3) if counts[n + 1] and counts[n + 2]]
     if not used:
-        return 1.0
+        return float(not any(counts))
     precision = sum(common / said if said else 0.0 for common, said, _ in used) / len(used)
     recall = sum(common / wanted if wanted else 0.0 for common, _, wanted in used) / len(used)
     below = BETA**2 * precision + recall
