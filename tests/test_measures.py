@@ -276,8 +276,8 @@ def test_chrf_of_texts_shorter_than_six_characters_takes_only_the_runs_that_both
 def test_an_overlap_that_is_the_bound_itself_is_found_and_more_things_than_are_looked_at_are_wrong() -> None:
     _, measure = task({"type": "boxes", "place": "", "overlap": 0.3})
     # 3 of 10 parts in common, which comes to 0.2999999999999998 by its digits.
-    assert box_overlap((2.3, 0, 3.3, 1), (2.3, 0, 2.6, 1)) < 0.3
-    assert measure.per_case([[2.3, 0, 2.6, 1]], [[2.3, 0, 3.3, 1]]).value == 1
+    assert box_overlap((2.3, 0, 3.3, 1), (2.3, 0, 2.3 + 0.3, 1)) < 0.3
+    assert measure.per_case([[2.3, 0, 2.3 + 0.3, 1]], [[2.3, 0, 3.3, 1]]).value == 1
     flood = [[0, 0, 10, 10]] + [[n, n, n + 1, n + 1] for n in range(2000)]
     score = measure.per_case(flood, [[0, 0, 10, 10]])
     assert score.value == pytest.approx(2 / (2 + 2000))
