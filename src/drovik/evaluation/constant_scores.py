@@ -9,7 +9,7 @@ FEWEST = 5
 
 
 def constant_scores(view: TaskView) -> list[str]:
-    """In words, the measures by which every answer of every arm is wholly wrong, or wholly right."""
+    """In words, the measures that score every answer of every arm 0, or every one 1."""
     found = []
     for measure in view.measures:
         values = [

@@ -262,7 +262,7 @@ class Picture(NamedTuple):
 class Case(NamedTuple):
     """One or more pictures, facts for the prompt, and the expected outputs by task.
 
-    `group` names what cases have in common, such as their source: they are resampled together.
+    `group` names what cases have in common, such as their source: how sure a score is goes by groups.
     `refusal` names the tasks where declining is the right answer. `place` says where it was written.
     `regions` hold for all of its pictures, unless one has a region of the same name.
     """

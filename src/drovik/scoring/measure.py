@@ -1,7 +1,7 @@
 """What every measure is: statistics of one case, and a score of the statistics of many.
 
 The two levels are there so that figures which are no mean of cases (F1, kappa, an error rate over a
-corpus) are right, and so that resampling recomputes the score on whole groups of cases. Nearly all of them
+corpus) are right, and so that the score without a case, or a group, is recomputed. Nearly all of them
 are functions of added-up statistics. Those that are not (average precision sorts what all cases found) are
 functions of the cases and of how often each of them counts: see `Measure.weighed`.
 """
@@ -199,8 +199,8 @@ class Measure(ABC):
     def score_of(self, totals: Floats) -> Floats:
         """The score of added-up statistics.
 
-        :param totals: shape (..., k): any number of totals at once, so that a thousand resamples
-            are one call.
+        :param totals: shape (..., k): any number of totals at once, so that leaving out each of many cases
+            is one call.
         :return: shape (...), each from 0 to 1.
         """
 

@@ -6,7 +6,7 @@ was stated.
 
 Average precision: how well what was found is ordered by its confidence, over all cases together.
 
-It is not a function of sums over cases: what all cases found is sorted. A resample counts each case N times, so
+It is not a function of sums over cases: what all cases found is sorted. Leaving out counts a case 0 times, so
 that it is a function of how often each case counts.
 """
 

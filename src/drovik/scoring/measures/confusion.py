@@ -1,7 +1,7 @@
 """Figures of a confusion matrix, each with its definition: agreement, precision and recall, distances, paths.
 
 A matrix has shape (..., labels, labels + 1): expected by answered, the last column "none" for answers that give no
-label of the list. Any number of matrices is worked on at once, so that a thousand resamples are one call.
+label of the list. Any number of matrices is worked on at once, so that leaving out each of many cases is one call.
 """
 
 from __future__ import annotations
