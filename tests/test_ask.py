@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import shutil
+import sqlite3
 import subprocess
 import threading
 import time
@@ -235,6 +236,16 @@ def test_what_was_tried_becomes_a_prompt_version_and_a_case_and_is_not_asked_aga
     sent = drovik("send", "--project", "desk", "--json").json
     assert (sent["to_send"], sent["answered_before"]) == (1, 3)
     assert text_of(service.requests[-1]) == "Shorter?"
+
+
+def test_what_is_kept_has_the_maps_back_to_its_pictures(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    service = serve(lambda n, b: reply({"answer": "A cap."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    kept = drovik("ask", "photos/lp-001.jpg", "What?", "--prep", "fit=320", "--keep", "desk/describe")
+    assert "1 answers came along" in kept.out or "1 answer came along" in kept.out, kept.out + kept.err
+    with sqlite3.connect(drovik.folder / "desk/.drovik/answers.sqlite") as connection:
+        (places,) = connection.execute("SELECT places FROM prepared").fetchone()
+    assert json.loads(places)[0]["size"][0] == 320 or "320" in places
 
 
 STREAM = DIALECT.replace('text = "$.answer"', 'form = "events"\ntext = "$.answer"\nend_mark = "END"')

@@ -14,8 +14,9 @@ from PIL import Image, ImageCms, ImageOps, PngImagePlugin
 from drovik.errors import DrovikError
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.prepare import prepare
-from drovik.project.picture_files import PictureFolder, source_digest
+from drovik.project.picture_files import FileState, PictureFolder, source_digest
 from drovik.project.preps import Prep
+from drovik.store.answer_store import Store
 
 LIMIT = 10_000_000
 
@@ -170,6 +171,25 @@ def test_a_step_that_nobody_listed_is_never_left_out() -> None:
     data = jpeg(noise())
     assert prepare(data, PrepToCome(fit=640), "a.jpg", LIMIT)[0].as_stored
     assert not prepare(data, PrepToCome(warmth=3), "a.jpg", LIMIT)[0].as_stored
+
+
+def test_a_kept_digest_is_of_a_file_with_that_size_time_and_inode_alone(tmp_path: Path) -> None:
+    computed: list[str] = []
+
+    def compute(path: str) -> str:
+        computed.append(path)
+        return f"digest {len(computed)}"
+
+    with Store(tmp_path / "answers.sqlite") as store:
+        first = FileState("a.jpg", 10, 20, 30)
+        assert store.digests.of_sources([first], compute) == {"a.jpg": "digest 1"}
+        assert store.digests.of_sources([first], compute) == {"a.jpg": "digest 1"}
+        for number, other in enumerate(
+            (first._replace(size=11), first._replace(mtime_ns=21), first._replace(inode=31)), 1
+        ):
+            store.digests.of_sources([first], compute)
+            before = len(computed)
+            assert store.digests.of_sources([other], compute) == {"a.jpg": f"digest {before + 1}"}, number
 
 
 def test_a_source_is_digested_again_only_if_it_looks_changed(tmp_path: Path) -> None:

@@ -505,6 +505,16 @@ def test_a_text_answer_is_scored_by_fields_through_a_pattern_that_says_where_it_
         assert any(words in one.line() for one in problems)
 
 
+def test_what_is_exactly_at_the_least_is_near_and_counts() -> None:
+    def outcome(rule: dict[str, Any], expected: str, got: str) -> float:
+        return task({"type": "fields", "fields": {"f": rule}})[1].per_case({"f": got}, {"f": expected}).value
+
+    assert outcome({"rule": "near", "least": 0.8}, "abcde", "abcdx") == 1
+    assert outcome({"rule": "near", "least": 0.81}, "abcde", "abcdx") == 0
+    assert outcome({"rule": "address", "least": 0.8}, "1 Old Mill Lane North Bay", "1 Old Mill Lane North Cove") == 1
+    assert outcome({"rule": "address", "least": 0.81}, "1 Old Mill Lane North Bay", "1 Old Mill Lane North Cove") == 0
+
+
 def test_a_field_that_must_be_absent_is_invented_where_it_is_there() -> None:
     _, measure = task({"type": "fields", "fields": {"x": {"rule": "absent"}, "y": {"rule": "exact"}}})
     assert measure.per_case({"y": 1}, {"y": 1}).value == 1

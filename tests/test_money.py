@@ -3,21 +3,27 @@
 from __future__ import annotations
 
 import json
+import math
 import threading
 import time
 from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
 from conftest import Drovik, FakeService, Reply, Result, StandInProcess, demo_on_port, good
+from scipy import stats
 from test_safety import SORT, Serve, rows
 
 from drovik.cost.estimate import ArmQuote, break_even, less_allowances, seconds_for
-from drovik.cost.token_rates import Bounds, _fitted
-from drovik.project.settings import Limits, Price
+from drovik.cost.token_rates import Bounds, Rates, RequestSize, _fitted, max_cost
+from drovik.project.settings import Limits, Model, Price
 from drovik.project.spending import CountedTokens, Spending
+from drovik.store.answer_store import Store
+from drovik.store.claims import Budget
+from drovik.store.sums import CountedReply
 
 Start = Callable[..., StandInProcess]
 
@@ -117,6 +123,52 @@ def test_the_bill_lies_within_the_quote_and_a_sample_makes_the_next_quote_close(
     paid = sum(entry["tokens_in"] * 1.8 + entry["tokens_out"] * 6.3 for entry in ledger) / 1e6
     assert sum(one["billed"] for one in warm.values()) < paid
     assert "Together" in drovik("quote", *words).out
+
+
+def test_the_most_that_a_request_may_cost_is_the_sum_of_all_that_is_billed() -> None:
+    """By hand: 40 bytes and 2 turns wrapped by 256 tokens each, at the dearer price of what may be counted by name."""
+    price = Price(currency="EUR", input="2", output="7", picture="0.01", request="0.002", counters={"cached": "3"})
+    load = RequestSize(letters=30, bytes=40, turns=2, pictures=((100, 100), (50, 50)))
+    model = Model(
+        endpoint="e", id="m", price=price, picture_tokens={"count": {"each": 85}}, settings={"max_output_tokens": 200}
+    )
+    wanted = Decimal((40 + 2 * 256 + 2 * 85) * 3 + 200 * 7) / 1_000_000 + Decimal("0.002") + 2 * Decimal("0.01")
+    assert max_cost(load, model) == Spending("EUR", wanted)
+
+
+def test_every_attempt_whose_bill_nobody_knows_holds_its_most_and_no_other_does(tmp_path: Path) -> None:
+    with Store(tmp_path / "answers.sqlite") as store:
+        outcomes = [None, "lost", "timeout", "unreadable", "incomplete", "unhandled", "refused", "answered"]
+        for number, outcome in enumerate(outcomes):
+            store.connection.execute(
+                "INSERT INTO attempts (identity, round, try, endpoint, started, outcome, bound) VALUES (?, 1, 1, 'e', '', ?, ?)",
+                (f"i{number}", outcome, json.dumps(["EUR", str(2**number)])),
+            )
+        store.connection.commit()
+        budget = Budget(store.connection, {"EUR": Decimal(100)})
+        assert budget.held() == {"EUR": Decimal(sum(2**n for n in range(6)))}
+        assert budget.allows(Spending("EUR", Decimal(37)))
+        assert not budget.allows(Spending("EUR", Decimal("37.01")))
+
+
+def test_what_a_service_counts_by_name_is_quoted_once_it_was_seen() -> None:
+    """Of every second request half is cached, at a quarter of the price: 0.75 * 500 tokens in the mean of two less."""
+    price = Price(currency="EUR", input="2", output="7", counters={"cached": "0.5"})
+    cached, plain = {"cached": CountedTokens(500, "input")}, {"cached": CountedTokens(0, "input")}
+
+    class Seen(Rates):
+        def __init__(self) -> None:
+            self._known: dict[Any, Bounds] = {}
+
+        def _seen(self, task: Any, arm: Any) -> list[CountedReply]:
+            return [CountedReply(1000, 10, one) for one in (cached, plain) * 10]
+
+    arm: Any = SimpleNamespace(digest="d", model=Model(endpoint="e", id="m", price=price))
+    found = Seen().counter_money(SimpleNamespace(name="t"), arm, 20)
+    assert found.expected == pytest.approx(-0.5 * 500 * 1.5e-6)
+    # 19 degrees of freedom, standard deviation 375e-6 * sqrt(20 / 19), 20 seen and 20 to come.
+    half = stats.t.ppf(0.95, 19) * 375e-6 * math.sqrt(20 / 19) * math.sqrt(1 / 20 + 1 / 20)
+    assert (found.low, found.high) == pytest.approx((found.expected - half, found.expected + half))
 
 
 # A limit of money.

@@ -81,6 +81,16 @@ def test_the_limits_of_a_day_are_of_any_24_hours_and_a_clock_set_back_gives_noth
     assert shared.day_allows(20) == "1000 tokens in 24 hours"
 
 
+def test_a_day_is_full_until_the_same_hour_of_the_next(clock: Clock) -> None:
+    shared = SharedLimits(None, "e", Limits(per_day=1))
+    assert shared.day_allows(1) is None
+    for _ in range(23):
+        clock.now += 3600
+        assert shared.day_allows(1) is not None
+    clock.now += 3600
+    assert shared.day_allows(1) is None
+
+
 def test_slots_are_shared_evenly_and_never_more_than_there_are(tmp_path: Path) -> None:
     limits = Limits(concurrency=5)
     both = [SharedLimits(tmp_path / "pace.sqlite", "e", limits) for _ in range(2)]

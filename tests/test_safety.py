@@ -20,6 +20,7 @@ from conftest import Drovik, FakeService, Reply, StandInProcess, bad, demo_on_po
 from test_kill import slip_of, wait_until
 
 from drovik.store.answer_store import Store
+from drovik.store.database import transaction
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 Start = Callable[..., StandInProcess]
@@ -283,3 +284,18 @@ def see_that_the_books_agree(folder: Path, standin: StandInProcess, asks: int) -
     )[0][0]
     assert wrong == 0, "a reply was taken for another request's"
     return {"attempts": len(attempts), "ledger": len(entries), "billed_without_reply": without, "told": told}
+
+
+def test_what_a_dead_sender_claimed_is_free_at_once_and_what_a_living_one_did_is_not(tmp_path: Path) -> None:
+    """The dead one's number may be another program's by now: only one that began at the same time is the same."""
+    path = tmp_path / "answers.sqlite"
+    with Store(path) as store, Store(path) as other:
+        store.claims.register()
+        assert store.claims.claim(["a", "b"]) == {"a": "mine", "b": "mine"}
+        other.claims.register()
+        assert other.claims.claim(["a"]) == {"a": "taken"}
+        with transaction(store.connection):
+            store.connection.execute("UPDATE senders SET born = 'another boot 1' WHERE id = 1")
+        other.claims.beat()
+        assert other.claims.claim(["a"]) == {"a": "mine"}
+        assert store.claims.held_of(["a", "b"]) == set()

@@ -17,12 +17,13 @@ from drovik.dialects.response import is_error, parse_reply
 from drovik.parsing.answer_text import READING_REVISION, Answer, Reader
 from drovik.parsing.status import Status
 from drovik.planning.plan import Request, Thread
-from drovik.project.arms import Arm, arms_of, canonical, check_arm_words, digest, fitting_arms
+from drovik.project.arms import Arm, arms_of, check_arm_words, digest, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.answer_store import KeptReading, KeptReply, Store
+from drovik.store.records import preparations
 
 
 def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
@@ -129,12 +130,7 @@ def read_reply(project: Project, reader: Reader, request: Request, reply: KeptRe
 def pictures_sent(store: Store, identity: str) -> list[dict[str, Any]]:
     """Each picture that was sent with a request: its size, and the maps back to its source (docs/pictures.md)."""
     asked = store.what_was_asked(identity) or {}
-    found = []
-    for turn in asked.get("turns", ()):
-        for part in turn.get("parts", ()):
-            if "picture" in part:
-                found += store.digests.places(part["picture"], canonical([part["preparing"], part["prep"]]))
-    return found
+    return [one for source, prep in preparations(asked) for one in store.digests.places(source, prep)]
 
 
 def with_status(

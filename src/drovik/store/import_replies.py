@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from collections.abc import Iterable
 
 from drovik.store.answer_store import Store
 from drovik.store.database import transaction
-from drovik.store.records import REPLY_COLUMNS, RequestRecord
+from drovik.store.records import REPLY_COLUMNS, RequestRecord, preparations
 
 _COLUMNS = "identity, round, try, endpoint, started, outcome, concluded, seconds, note"
 _REPLY = ", ".join(REPLY_COLUMNS)
@@ -33,6 +34,10 @@ def _take(into: sqlite3.Connection, out_of: sqlite3.Connection, identity: str) -
     if found is None:
         return False
     into.execute("INSERT OR IGNORE INTO requests VALUES (?, ?)", (identity, found[0]))
+    for key in preparations(json.loads(found[0]) if found[0] else {}):
+        row = out_of.execute("SELECT * FROM prepared WHERE source = ? AND prep = ?", key).fetchone()
+        if row is not None:
+            into.execute("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", row)
     for number, *values in attempts.fetchall():
         marks = ", ".join("?" * len(values))
         cursor = into.execute(f"INSERT INTO attempts ({_COLUMNS}) VALUES ({marks})", values)

@@ -6,7 +6,9 @@ import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import lru_cache
+from typing import Any
 
+from drovik.project.arms import canonical
 from drovik.project.settings import Price
 from drovik.project.spending import CountedTokens, Spending
 
@@ -94,3 +96,13 @@ class AttemptCounts:
     attempts: int
     replies: int
     unknown: int
+
+
+def preparations(asked: Mapping[str, Any]) -> list[tuple[str, str]]:
+    """Each picture of a request by its source and prep, which the maps back to the source are kept by."""
+    return [
+        (part["picture"], canonical([part["preparing"], part["prep"]]))
+        for turn in asked.get("turns", ())
+        for part in turn.get("parts", ())
+        if "picture" in part
+    ]
