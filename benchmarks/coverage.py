@@ -367,7 +367,7 @@ def main(trials: int) -> None:
         f"mean coverage from 20 cases or groups on, without runaways: {np.mean(covered) * 100:.1f}; worst {min(covered) * 100:.1f}"
     )
     print(f"highest level: {worst_level * 100:.1f}")
-    rankings(max(trials // 4, 20))
+    rankings(max(trials // 2, 20))
     others(max(trials // 2, 20))
 
 

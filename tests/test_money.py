@@ -130,7 +130,7 @@ def test_the_most_that_a_request_may_cost_is_the_sum_of_all_that_is_billed() -> 
     price = Price(currency="EUR", input="2", output="7", picture="0.01", request="0.002", counters={"cached": "3"})
     load = RequestSize(letters=30, bytes=40, turns=2, pictures=((100, 100), (50, 50)))
     model = Model(
-        endpoint="e", id="m", price=price, picture_tokens={"count": {"each": 85}}, settings={"max_output_tokens": 200}
+        endpoint="e", id="m", price=price, picture_tokens={"count": {"flat": 85}}, settings={"max_output_tokens": 200}
     )
     wanted = Decimal((40 + 2 * 256 + 2 * 85) * 3 + 200 * 7) / 1_000_000 + Decimal("0.002") + 2 * Decimal("0.01")
     assert max_cost(load, model) == Spending("EUR", wanted)
