@@ -127,6 +127,17 @@ def test_degrees_of_freedom_fall_with_few_extreme_cases_and_with_few_large_group
     assert degrees_of_freedom(grouped, (0, 1)) == pytest.approx(max(1.0, 57**2 / (2500 + 7) - 1))
 
 
+def test_degrees_of_freedom_are_satterthwaites_from_the_kurtosis_of_the_moves() -> None:
+    """At a share of a half, right-or-wrong cases have a kurtosis of 1, and nothing is taken off."""
+    values = np.concatenate([np.full(18, 0.49), np.full(18, 0.51), [0.1, 0.2, 0.8, 0.9]])
+    kurtosis = stats.kurtosis(values, fisher=False)
+    assert degrees_of_freedom(spread_of(values), (0, 1)) == pytest.approx(2 * 40 / (kurtosis - 1))
+    # Between other bounds the same share is 0.25: right-or-wrong cases would have 1 / (p q) - 4 more.
+    share = (0.5 + 0.5) / 4
+    excess = min(1.0, 40 / effective_cases(spread_of(values), (-0.5, 3.5))) * (1 / (share * (1 - share)) - 4)
+    assert degrees_of_freedom(spread_of(values), (-0.5, 3.5)) == pytest.approx(2 * 40 / (kurtosis - 1 - excess))
+
+
 def test_no_interval_is_without_width_or_without_its_score_or_beyond_what_a_score_can_be() -> None:
     chance = np.random.default_rng(7)
     for size in (1, 2, 3, 10, 60):

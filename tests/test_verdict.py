@@ -6,11 +6,13 @@ import random
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
 import pytest
 from scipy import stats
 
+from drovik.comparing.contrast import sample_of, simultaneous_level
 from drovik.comparing.ranking import flattery_text, headline_verdicts, rank, ranking_text
-from drovik.comparing.verdict import compare_arms, estimate, verdict_text
+from drovik.comparing.verdict import compare_arms, estimate, estimate_figures, verdict_text
 from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -61,6 +63,7 @@ def test_a_clear_difference_is_better_one_way_and_worse_the_other() -> None:
     assert found.difference == pytest.approx(15 / 40)
     assert found.low < found.difference < found.high
     assert found.p == pytest.approx(stats.chi2.sf(15**2 / 25, 1))
+    assert "adjusted" not in verdict_text(found)
     assert verdict_text(found).startswith(
         "high/v1 is better than low/v1 on m (accuracy): 87.5 % against 50.0 %, +37.5 points"
     )
@@ -222,6 +225,46 @@ def test_in_a_ranking_intervals_are_wider_and_p_larger_than_alone_but_for_two_ar
         assert verdict.high - verdict.low > alone.high - alone.low
     two = rank(arms[:2], "m").verdicts[0]
     assert (two.p, two.low) == (compare_arms(arms[0], arms[1], "m").p, compare_arms(arms[0], arms[1], "m").low)
+
+
+def test_three_arms_are_compared_at_a_stricter_level_than_two() -> None:
+    arms = [arm(f"a{n}", hits(set(range(5 * n, 25 + 5 * n)), 60), 60) for n in range(3)]
+    samples = [sample_of("t", one.measures[0].measure, one.measures[0].scored) for one in arms]
+    assert simultaneous_level(samples[:2])[0] == 0.95
+    level, largest = simultaneous_level(samples)
+    assert 0.97 < level < 1 - 0.05 / 3 + 0.002  # at most what Bonferroni asks
+    assert np.quantile(largest, 0.95) == pytest.approx(stats.norm.ppf((1 + level) / 2), abs=1e-3)
+
+
+def test_what_is_said_of_flattery_is_the_figure_in_points() -> None:
+    arms = [arm(f"a{n}/v1", hits(set(range(n, 40 + n)), 60), 60) for n in range(6)]
+    found = rank(arms, "m")
+    assert found.flattered > 0.01
+    assert f"by about {found.flattered * 100:.1f} points; held-out cases tell" in flattery_text(found)
+    assert flattery_text(rank(arms[:1], "m")) == ""
+
+
+def test_figures_have_the_interval_that_suits_them_and_only_calibration_ends_at_nothing() -> None:
+    made = task(at="/k", labels=["a", "b"], confidence="/sure")
+    rows = [Case(f"c{n}", (), {}, {"t": {"k": "ab"[n % 2]}}, None, "tune", frozenset(), "") for n in range(40)]
+
+    def scored(cases: list[Case]) -> dict[str, Any]:
+        said = {
+            one.id: (Answer(Status.OK, value={"k": "ba"[n % 2] if n < 30 else "ab"[n % 2], "sure": 0.25}),)
+            for n, one in enumerate(cases)
+        }
+        return estimate_figures(score_arm(made, "arm", measures_of(made, []), cases, said).measures[0])
+
+    found = scored(rows)
+    assert found["accuracy"].method == "Wilson"
+    assert {found[name].method for name in ("macro F1", "Cohen's kappa", "Brier score")} == {
+        "Wilson on effective cases"
+    }
+    assert (found["Cohen's kappa"].value, found["Cohen's kappa"].low < -0.5) == (pytest.approx(-0.5), True)
+    assert found["expected calibration error"].value == 0.0  # a quarter is right, as was said; chance is taken off
+    assert found["expected calibration error"].low == 0.0
+    grouped = scored([one._replace(group=f"g{n // 4}") for n, one in enumerate(rows)])
+    assert grouped["accuracy"].method == "Wilson on effective cases"
 
 
 def test_arms_are_ranked_on_the_cases_that_all_of_them_share() -> None:
