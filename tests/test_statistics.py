@@ -168,7 +168,7 @@ def test_interval_and_test_never_contradict_each_other() -> None:
     """Whatever the data and the level: 0 is outside the interval exactly where p is below 1 - level."""
     chance = np.random.default_rng(9)
     outside = 0
-    for _ in range(3000):
+    for _ in range(600):
         n = int(chance.integers(2, 60))
         b, c = chance.multinomial(n, [0.1, chance.random() * 0.4, 0.5])[:2]
         for level in (0.95, 0.995):
@@ -179,7 +179,7 @@ def test_interval_and_test_never_contradict_each_other() -> None:
             low, high = score_interval(spread, (-1.0, 1.0), level)
             assert (low > 0 or high < 0) == (difference_p(spread, 1.0) < 1 - level)
             outside += low > 0
-    assert 500 < outside < 5500
+    assert 100 < outside < 1100
 
 
 def test_an_adjusted_p_counts_how_often_chance_goes_as_far_in_any_comparison() -> None:
@@ -192,8 +192,51 @@ def test_an_adjusted_p_counts_how_often_chance_goes_as_far_in_any_comparison() -
 def test_the_best_of_equal_arms_is_flattered_by_the_mean_of_the_largest_of_that_many() -> None:
     """Of six independent normal scores the largest is 1.267 deviations above the mean (Teichroew, 1956)."""
     chance = np.random.default_rng(11)
-    drawn = chance.normal(0.7, 0.02, (300, 6))
+    drawn = chance.normal(0.7, 0.02, (100, 6))
     told = [optimism(list(one), np.eye(6) * 0.02**2) for one in drawn]
-    assert np.mean(told) == pytest.approx(1.267 * 0.02, rel=0.1)
+    assert np.mean(told) == pytest.approx(1.267 * 0.02, rel=0.15)
     assert optimism([0.9, 0.5, 0.4], np.eye(3) * 1e-4) < 0.001
     assert optimism([0.9], np.eye(1)) == 0.0
+
+
+def skewed(chance: np.random.Generator, size: int) -> np.ndarray:
+    """Three in four fully right, the others anywhere: 0.875 in the mean."""
+    return np.where(chance.random(size) < 0.75, 1.0, chance.random(size))
+
+
+def test_nineteen_in_twenty_intervals_hold_the_true_score_of_few_and_skewed_cases() -> None:
+    """The percentile bootstrap held it in four of five of these. 500 trials: three standard errors are 3 points."""
+    chance = np.random.default_rng(12)
+    for size, least in ((10, 90), (20, 92), (48, 92)):
+        held = [
+            low <= 0.875 <= high
+            for low, high in (score_interval(spread_of(skewed(chance, size))) for _ in range(500))
+        ]
+        assert least <= np.mean(held) * 100 <= 98.5
+
+
+def test_one_in_twenty_pairs_of_equal_arms_is_called_different_at_most() -> None:
+    chance = np.random.default_rng(13)
+    called, found = 0, 0
+    for _ in range(500):
+        first = skewed(chance, 48)
+        second = np.where(chance.random(48) < 0.6, first, skewed(chance, 48))
+        called += difference_p(spread_of(second) - spread_of(first), 1.0) < 0.05
+        better = np.minimum(1.0, first + np.where(chance.random(48) < 0.5, 0.4, 0.0))
+        found += difference_p(spread_of(better) - spread_of(first), 1.0) < 0.05
+    assert called <= 0.055 * 500 + 10
+    assert found > 250
+
+
+def test_interval_of_a_share_in_few_uneven_groups_holds_it_nineteen_times_in_twenty() -> None:
+    chance = np.random.default_rng(14)
+    held = []
+    for _ in range(500):
+        sizes = 1 + chance.poisson(4 * chance.gamma(2, 0.5, 10))
+        right = np.array(
+            [chance.binomial(size, level) for size, level in zip(sizes, chance.beta(8, 2, 10), strict=True)]
+        )
+        spread = leave_out(np.column_stack([right, sizes]).astype(float), ratio, sizes.astype(float))
+        low, high = score_interval(spread)
+        held.append(low <= 0.8 <= high)
+    assert 91 <= np.mean(held) * 100 <= 99
