@@ -23,8 +23,18 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 from drovik.demo.copying import copy_demo
+
+settings.register_profile("the same each time", derandomize=True)
+settings.register_profile("drawn anew", derandomize=False)
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """`make test` draws the same random cases each time; the long tests draw others."""
+    settings.load_profile("drawn anew" if config.option.markexpr == "long" else "the same each time")
+
 
 PROGRAM = str(Path(sys.executable).with_name("drovik"))
 

@@ -18,6 +18,7 @@ from drovik.comparing.intervals import (
 )
 from drovik.comparing.jackknife import Spread, leave_out, leave_out_weighed
 from drovik.heavy import np, special
+from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import CaseScore, Measure
 from drovik.scoring.scores import ScoredCase
 from drovik.text import counted
@@ -184,7 +185,10 @@ class Contrast:
         ]
         at = int(np.argmax(losses))
         measure = ahead.measure
-        expected = measure.expected_of(ahead.cases[at].case.expected[ahead.task])
+        whole = ahead.cases[at].case.expected.get(ahead.task, ABSENT)
+        if whole is ABSENT:
+            return False
+        expected = measure.expected_of(whole)
         spreads = []
         for sample, instead in ((ahead, measure.worst(expected, "")), (behind, measure.best(expected))):
             scores = [case_score(one) for one in sample.cases]
