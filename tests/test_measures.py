@@ -529,6 +529,32 @@ def test_boxes_are_told_of_the_upright_source_through_the_map_back() -> None:
     assert measure.per_case([[0, 0, 500, 1000]], [[0, 0, 50, 100]], AnswerContext(pictures=(sent,))).value == 0
 
 
+@pytest.mark.parametrize(("table", "came", "there", "elsewhere"), [
+    ({"type": "points", "within": 5}, [500, 500], [150, 50], [50, 50]),
+    ({"type": "regions", "overlap": 0.99}, [0, 0, 500, 0, 500, 1000, 0, 1000], [100, 0, 150, 0, 150, 100, 100, 100], [0, 0, 50, 0, 50, 100, 0, 100]),
+])  # fmt: skip
+def test_points_and_regions_too_are_told_of_the_upright_source(
+    table: dict[str, Any], came: list[float], there: list[float], elsewhere: list[float]
+) -> None:
+    """What was sent is the right half of a picture of 200 x 100, shrunk to 50 x 50; answers count in thousandths."""
+    _, measure = task({"place": "", "scale": "thousand", **table})
+    said = AnswerContext(
+        pictures=({"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]},)
+    )
+    assert measure.per_case([came], [there], said).value == 1
+    assert measure.per_case([came], [elsewhere], said).value == 0
+
+
+@pytest.mark.parametrize(("answer", "said"), [
+    ("The umbrella is red.", True), ("The umbrellas are both red.", True), ("A red umbrella.", True),
+    ("The umbrella is on the red tray.", False), ("The umbrella is in a red box.", False), ("The umbrella and the red cap.", False),
+    ("The umbrella is big, but the cap is red.", False), ("The umbrella was not red.", False),
+])  # fmt: skip
+def test_an_attribute_is_said_of_the_thing_and_not_of_what_stands_beside_it(answer: str, said: bool) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    assert (measure.per_case(answer, {"must": ["red umbrella"]}).value == 1) == said
+
+
 def test_a_confidence_is_read_as_it_was_written_and_counted_where_it_belongs() -> None:
     written = ("1%", "0.5 %", "85 %", 85, 1, "1", 0.29, "sure", True)
     assert [confidence_of(value) for value in written] == [0.01, 0.005, 0.85, 0.85, 1.0, 1.0, 0.29, None, None]
