@@ -287,6 +287,15 @@ def test_an_overlap_that_is_the_bound_itself_is_found_and_more_things_than_are_l
     assert ap.combine([ap.per_case(found, [{"b": [50, 50, 60, 60]}])]) < 0.01
 
 
+def test_a_mask_counts_to_its_very_edges() -> None:
+    _, measure = task({"type": "regions", "place": "", "overlap": 0.95})
+    top = {"width": 8, "height": 8, "runs": [0, 8, 56]}
+    left = {"width": 8, "height": 8, "runs": [0, *[1, 7] * 8]}
+    assert measure.per_case([top], [[0, 0, 8, 0, 8, 1, 0, 1]]).value == 1
+    assert measure.per_case([left], [[0, 0, 1, 0, 1, 8, 0, 8]]).value == 1
+    assert measure.per_case([top], [[0, 7, 8, 7, 8, 8, 0, 8]]).value == 0
+
+
 def test_thin_regions_overlap_by_their_exact_areas() -> None:
     def strip(left: float, top: float, width: float, height: float) -> Region:
         return Region(((left, top), (left + width, top), (left + width, top + height), (left, top + height)))

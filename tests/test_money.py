@@ -12,6 +12,7 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
+import numpy as np
 import pytest
 from conftest import Drovik, FakeService, Reply, Result, StandInProcess, demo_on_port, good
 from scipy import stats
@@ -78,6 +79,43 @@ def test_letters_and_pixels_are_learned_where_they_vary() -> None:
     assert found.a_letter.expected == pytest.approx(0.3, rel=1e-6)
     assert found.a_pixel is not None
     assert found.a_pixel.expected == pytest.approx(1 / 900, rel=1e-6)
+
+
+def test_where_only_letters_or_only_pixels_vary_the_other_keeps_its_guess() -> None:
+    letters, same = [100.0, 400.0, 900.0, 1600.0, 2500.0, 350.0], [2e5] * 6
+    found = _fitted(letters, same, [300 + 0.3 * one for one in letters])
+    assert found.a_letter == pytest.approx((0.3, 0.3, 0.3))
+    assert found.a_pixel is not None
+    # Nobody can say how much of the 300 the pictures are: all of what stays is given to them, within a tenth.
+    assert found.a_pixel.expected * 2e5 + found.around.expected == pytest.approx(300)
+    assert (found.a_pixel.low, found.a_pixel.high) == pytest.approx(
+        (0.9 * found.a_pixel.expected, 1.1 * found.a_pixel.expected)
+    )
+    pixels = [1e5, 5e5, 2e5, 9e5, 3e5, 7e5]
+    found = _fitted([200.0] * 6, pixels, [90 + one / 900 for one in pixels])
+    assert found.a_letter == pytest.approx((0.25 * 0.97, 0.25, 0.25 * 1.03))
+    assert found.a_pixel is not None
+    assert found.a_pixel.expected == pytest.approx(1 / 900)
+    assert found.around.expected == pytest.approx(90 - 200 / 4)
+
+
+def test_what_was_learned_is_as_sure_as_what_was_seen_and_what_is_to_come_allow() -> None:
+    """A prediction interval of the mean of m to come from n seen, at nine in ten, against SciPy's quantiles."""
+    letters = [100.0, 400.0, 900.0, 1600.0, 2500.0, 350.0, 700.0, 1200.0]
+    off = [3.0, -3.0, 2.0, -2.0, 1.0, -1.0, 4.0, -4.0]
+    tokens = [20 + 0.3 * one + wrong for one, wrong in zip(letters, off, strict=True)]
+    found = _fitted(letters, None, tokens)
+    slope, around = np.polyfit(letters, tokens, 1)
+    residuals = np.array(tokens) - around - slope * np.array(letters)
+    assert found.spread == pytest.approx(math.sqrt(np.square(residuals).sum() / (8 - 2)))
+    for coming in (1, 50):
+        text = found.of_text(1000, coming)
+        half = stats.t.ppf(0.95, 7) * found.spread * math.sqrt(1 / 8 + 1 / coming)
+        assert text == pytest.approx(
+            (around + slope * 1000 - half, around + slope * 1000, around + slope * 1000 + half)
+        )
+    exact = _fitted(letters, None, [20 + 0.25 * one for one in letters])
+    assert exact.spread == pytest.approx(1 / math.sqrt(12), abs=0.02)  # that of rounding to whole tokens
 
 
 def test_a_quote_is_what_an_independent_reckoning_comes_to(drovik: Drovik) -> None:
