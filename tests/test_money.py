@@ -19,7 +19,7 @@ from scipy import stats
 from test_safety import SORT, Serve, rows
 
 from drovik.cost.estimate import ArmQuote, break_even, less_allowances, seconds_for
-from drovik.cost.token_rates import Bounds, Rates, RequestSize, _fitted, max_cost
+from drovik.cost.token_rates import Bounds, Rates, RequestSize, _fitted, _length_of, max_cost
 from drovik.project.settings import Limits, Model, Price
 from drovik.project.spending import CountedTokens, Spending
 from drovik.store.answer_store import Store
@@ -79,6 +79,20 @@ def test_letters_and_pixels_are_learned_where_they_vary() -> None:
     assert found.a_letter.expected == pytest.approx(0.3, rel=1e-6)
     assert found.a_pixel is not None
     assert found.a_pixel.expected == pytest.approx(1 / 900, rel=1e-6)
+
+
+@pytest.mark.parametrize(("schema", "answer"), [
+    ({"type": "object", "properties": {"kind": {"enum": ["cap", "glove"]}}}, {"kind": "cap"}),
+    ({"type": "object", "properties": {"number": {"type": "string"}, "count": {"type": "integer"}, "wet": {"type": "boolean"}}},
+     {"number": "SK-11 04 north", "count": 12, "wet": True}),
+    ({"type": "object", "properties": {"things": {"type": "array", "items": {"type": "object", "properties": {"name": {"type": "string"}}}}}},
+     {"things": [{"name": "a red umbrella"}, {"name": "two keys, old"}]}),
+])  # fmt: skip
+def test_how_long_an_answer_is_guessed_to_be_fits_what_the_schema_asks_for(
+    schema: dict[str, Any], answer: dict[str, Any]
+) -> None:
+    """Before anything was seen: JSON has about three letters to a token. A guess half or twice as long still serves."""
+    assert 0.6 < _length_of(schema) / (len(json.dumps(answer)) / 3) < 1.7
 
 
 def test_where_only_letters_or_only_pixels_vary_the_other_keeps_its_guess() -> None:
