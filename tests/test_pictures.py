@@ -399,6 +399,23 @@ def test_frames_of_a_clip_are_sent_together_and_their_times_are_in_the_prompt(dr
     assert drovik("send", *SORT, "--json").json["to_send"] == 0
 
 
+def test_pages_of_a_scan_are_sent_together_and_their_numbers_are_in_the_prompt(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=1)
+    sheets = [Image.new("RGB", (80, 60), colour) for colour in ("red", "green", "blue")]
+    sheets[0].save(folder / "images/scan.tif", save_all=True, append_images=sheets[1:])
+    (folder / "cases.jsonl").write_text('{"id": "c", "images": ["images/scan.tif"], "given": {"vessel": "Tern"}}\n')
+    (folder / "tasks/sort/prompts/v1.toml").write_text(
+        'ask = "Pages {{ pages | join(\\", \\") }}, {{ times | length }} frames, {{ parts }} in all: which is it?"\n'
+    )
+    text = (folder / "drovik.toml").read_text()
+    (folder / "drovik.toml").write_text(text.replace("[preps.full]", "[preps.full]\npages = [1, 3]\n#"))
+    assert drovik("send", *SORT, "--json").json["answered"] == 1
+    parts = service.requests[0]["talk"][0]["parts"]
+    assert sum("picture" in part for part in parts) == 2
+    assert parts[-1]["words"] == "Pages 1, 3, 0 frames, 2 in all: which is it?"
+
+
 def test_a_preps_own_settings_reach_the_dialect(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: good('{"kind": "cap"}'))
     folder = demo_on_port(drovik.folder, service.port, cases=1)
