@@ -144,6 +144,25 @@ def test_a_chained_task_takes_up_the_answer_before_and_a_miss_says_where_it_bega
         assert all(("sort was wrong already" in cause) == (kind != "cap") for cause in causes)
 
 
+def test_a_task_after_a_conversation_takes_up_its_last_answer(drovik: Drovik, serve: Serve) -> None:
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        if "Which colour" in words_of(body)[-1]:
+            return good("It is red.")
+        return good('{"kind": "hat"}' if len(body["talk"]) == 1 else '{"kind": "cap"}')
+
+    service = serve(decide)
+    folder = chained(drovik, service, 'after = "sort"')
+    write(
+        folder,
+        "tasks/sort/prompts/v1.toml",
+        'ask = "At first sight, which kind?"\n[[turns]]\nask = "Look again. Which kind is it?"\n',
+    )
+    sent = drovik("send", "--task", "sort", "--task", "colour", "--arm", "gull/v1", "--json").json
+    assert (sent["answered"], sent["failed"]) == (12, 0)
+    asked = [words_of(body)[-1] for body in service.requests if "Which colour" in words_of(body)[-1]]
+    assert asked == ['It is cap, or in full {"kind": "cap"}. Which colour?'] * 4
+
+
 def test_where_leaves_cases_unasked_and_out_of_the_scores(drovik: Drovik, serve: Serve) -> None:
     def answers(number: int, body: dict[str, Any]) -> Reply:
         return good(
