@@ -157,3 +157,24 @@ def test_a_hundred_thousand_braces_take_steps_that_grow_with_their_length(
 def test_a_megabyte_of_small_objects_is_read() -> None:
     found = Reader("json", SCHEMA).read('{"kind": "cap"} ' * 60_000)
     assert found.status == "ok"
+
+
+def test_numbers_are_read_as_they_were_written_and_what_no_double_holds_is_told() -> None:
+    reader = Reader("json", None)
+    assert reader.read("{kind: 'cap', n: 12, price: 0.5, m: -3}").value == {
+        "kind": "cap",
+        "n": 12,
+        "price": 0.5,
+        "m": -3,
+    }
+    whole = reader.read("{n: 12}").value
+    assert isinstance(whole, dict)
+    assert isinstance(whole["n"], int)
+    for text, what in (
+        ("{n: " + "9" * 400 + "}", "1e999 is too large"),
+        ("{n: -1e400}", "-1e999 is too large"),
+        ('{"n": 1e999}', "1e999 is too large"),
+        ('{"n": ' + "9" * 400 + "}", "there is a number of 400 digits"),
+    ):
+        found = reader.read(text)
+        assert (found.status, found.errors[0].what.endswith(what)) == ("off_schema", True), text
