@@ -192,6 +192,21 @@ def test_where_lines_are_broken_and_quotes_around_the_whole_are_no_misses() -> N
     assert text_score('a" or "b', '"a" or "b"')[0] < 1
 
 
+def test_numbers_and_dates_are_found_however_they_are_written_and_wherever_they_come() -> None:
+    _, measure = task({"type": "text"}, "text")
+
+    def found(answer: str, expected: str) -> tuple[float, float]:
+        figures = measure.figures(measure.rows([measure.per_case(answer, expected)]).sum(axis=0))
+        return float(figures["numbers found"]), float(figures["dates found"])
+
+    written = "Found on 3 May 2026: 1,250.50 EUR and 2 keys"
+    assert found("2 keys, EUR 1.250,50, found 03.05.2026", written)[1] == 1.0
+    assert found("Found on 4 May 2026: 1,250.50 EUR and 2 keys", written)[1] == 0.0
+    assert found("2 keys and 1250.5 EUR of 3 May 2026", written)[0] == 1.0
+    assert found("Found on 3 May 2026: 1,250.50 EUR and 3 keys", written)[0] < 1.0
+    assert found("no figure at all", "no figures at all") == (1.0, 1.0)
+
+
 def test_an_answer_that_runs_away_counts_as_none_and_cannot_outweigh_the_right_ones() -> None:
     _, measure = task({"type": "text"}, "text")
     right = [measure.per_case("Deck 2", "Deck 2") for _ in range(9)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -69,6 +70,20 @@ def test_pictures_stand_before_the_text_or_where_it_places_them(
     ask: str, tags: list[str | None], wanted: list[int | str]
 ) -> None:
     assert parts(ask, case(*tags)) == wanted
+
+
+@pytest.mark.parametrize(("later", "first", "second"), [
+    ("And this? {{ picture('tag') }}", [0], [1]), ("And this? {{ picture(1) }}", [1], [0]), ("And this?", [0, 1], []),
+    ("And this? {{ picture(2) }} beside {{ picture('item') }}", [], [1, 0]),
+])  # fmt: skip
+def test_a_picture_that_a_later_turn_names_is_shown_then_and_not_at_the_beginning(
+    later: str, first: list[int], second: list[int]
+) -> None:
+    task, arms = made("What?")
+    arm = replace(arms[0], prompt=replace(arms[0].prompt, turns=(later,)))
+    turns = conversation_of(task, arm, case("item", "tag"), ["A cap."]).turns
+    shown = [[part.number for part in turn.parts if isinstance(part, PicturePart)] for turn in turns]
+    assert shown == [first, [], second]
 
 
 def test_a_model_that_does_not_see_gets_the_text_alone() -> None:
