@@ -204,6 +204,7 @@ def test_numbers_and_dates_are_found_however_they_are_written_and_wherever_they_
     assert found("Found on 4 May 2026: 1,250.50 EUR and 2 keys", written)[1] == 0.0
     assert found("2 keys and 1250.5 EUR of 3 May 2026", written)[0] == 1.0
     assert found("Found on 3 May 2026: 1,250.50 EUR and 3 keys", written)[0] < 1.0
+    assert found("1250.5 EUR for 2 keys, in 2026", "In 2026, 1,250.50 EUR, 2 keys")[0] == 1.0
     assert found("no figure at all", "no figures at all") == (1.0, 1.0)
 
 

@@ -54,6 +54,8 @@ class Normalization(Frozen):
 
 
 _DIGIT = re.compile(r"\d")
+_BETWEEN_NUMBERS = re.compile(r"[,.]\s+")
+"""A comma or a stop with a space behind it parts numbers; it groups no thousands."""
 _DATE = re.compile(
     r"\d{4}-\d{1,2}-\d{1,2}|\d{1,2}[./-]\d{1,2}[./-]\d{2,4}|\d{1,2}\.?(?:st|nd|rd|th)? [^\W\d]{3,9}\.?,? \d{4}"
     r"|[^\W\d]{3,9} \d{1,2}(?:st|nd|rd|th)?, \d{4}"
@@ -125,10 +127,11 @@ def numbers_in(text: str) -> tuple[str, ...]:
     if not _DIGIT.search(text):
         return ()
     found = []
-    for body, _, _ in numerals(text):
-        for part in body.split(" ") if not readings(body) else [body]:
-            values = readings(part)
-            found.append(repr(values[0]) if values else part)
+    for several, _, _ in numerals(text):
+        for body in _BETWEEN_NUMBERS.split(several.strip()):
+            for part in body.split(" ") if not readings(body) else [body]:
+                values = readings(part)
+                found.append(repr(values[0]) if values else part)
     return tuple(found)
 
 
