@@ -241,15 +241,14 @@ def _expression(text: str) -> Any:
     if not text or len(text) > _MOST_FORMULA:
         return None
     try:
+        import antlr4  # noqa: F401  # SymPy's reader of LaTeX needs it
         import sympy
     except ImportError:
-        what, remedy = "the rule 'formula' needs SymPy", "install it: pip install 'drovik[formula]'"
-        raise UsageError(Problem(what, remedy)) from None
+        what = "the rule 'formula' needs SymPy and its reader of LaTeX"
+        raise UsageError(Problem(what, "install them: pip install 'drovik[formula]'")) from None
     try:
         found = _from_latex(text) if "\\" in text or "{" in text else _from_plain(text)
         return None if found is None else found.subs({sympy.Symbol("e"): sympy.E, sympy.Symbol("pi"): sympy.pi})
-    except UsageError:
-        raise
     except Exception:  # the readers raise whatever the text makes them raise
         return None
 
