@@ -158,6 +158,22 @@ def graded(name: str, values: list[float]) -> ArmScores:
     return score_arm(made, name, measures_of(made, []), rows, answers)
 
 
+def test_arms_that_find_the_same_but_are_sure_of_other_things_do_differ_by_average_precision() -> None:
+    """Each finds one thing of one and invents another; the second is surer of what is there."""
+    made = task("boxes", place="/b", confidence="/c", score="ap50")
+    wanted = [{"b": [0, 0, 10, 10]}]
+    rows = [Case(f"c{n:03d}", (), {}, {"t": wanted}, None, "tune", frozenset(), "") for n in range(40)]
+
+    def sure(name: str, right: float) -> ArmScores:
+        value = [{"b": [0, 0, 10, 10], "c": right}, {"b": [50, 50, 60, 60], "c": 0.5}]
+        answers = {one.id: (Answer(Status.OK, value=value),) for one in rows}
+        return score_arm(made, name, measures_of(made, []), rows, answers)
+
+    found = compare_arms(sure("unsure", 0.4), sure("sure", 0.6), "m")
+    assert (found.before.value, found.after.value) == (pytest.approx(0.5), pytest.approx(1.0))
+    assert found.outcome == "better"
+
+
 def test_a_constant_gain_in_a_few_cases_is_no_proof_for_one_answer_may_yet_run_away() -> None:
     few = compare_arms(graded("low", [0.8] * 20), graded("high", [0.9] * 20), "m")
     assert few.outcome in ("too few cases", "too close to call")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from drovik.comparing.intervals import (
     LEVEL,
@@ -120,7 +121,7 @@ class Contrast:
         low, high = self.first.measure.bounds_of(self.first.measure.what)
         return high - low
 
-    @property
+    @cached_property
     def p(self) -> float:
         """The two-sided p of a difference of 0."""
         return score_test_p(*self.changed) if self.changed else difference_p(self.spread, self.reach)
@@ -138,16 +139,16 @@ class Contrast:
             return tango_interval(*self.changed, len(self.first.cases), normal_quantile(level))
         return score_interval(self.spread, (-self.reach, self.reach), level)
 
-    @property
+    @cached_property
     def differing(self) -> int:
-        """In how many units the scores differ."""
-        return sum(self.changed) if self.changed else int(np.count_nonzero(np.abs(self._apart()) > _SAME))
-
-    def _apart(self) -> NDArray[Any]:
-        values = ([case_score(one).value for one in sample.cases] for sample in (self.first, self.second))
-        first, second = values
-        apart: NDArray[Any] = np.bincount(self.first.groups, np.abs(np.array(second) - np.array(first)))
-        return apart
+        """In how many units the scores differ; of a figure that sorts what was found, also where its order does."""
+        if self.changed:
+            return sum(self.changed)
+        differ = [
+            abs(one.value - other.value) > _SAME or (self.first.measure.is_weighed and one != other)
+            for one, other in zip(map(case_score, self.first.cases), map(case_score, self.second.cases), strict=True)
+        ]
+        return int(np.count_nonzero(np.bincount(self.first.groups, differ)))
 
     def needed(self) -> int | None:
         """About how many cases would decide a difference like this, in four of five trials; None if none would."""
@@ -160,6 +161,7 @@ class Contrast:
         found = max(cases * (_POWER * error / apart) ** 2, LEAST / share * unit, LEAST * unit)
         return math.ceil(found) if found < _MOST_NEEDED else None
 
+    @cached_property
     def undecidable(self) -> str:
         """Why these cases cannot decide, whichever is better; empty where they can."""
         if self.first.group_count is not None and self.spread.units < LEAST:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cached_property
 from typing import Literal
 
 from drovik.comparing.contrast import (
@@ -60,14 +61,14 @@ class Judgement:
     failed: str = ""
     """Why there can be no verdict, where too many answers failed."""
 
-    @property
+    @cached_property
     def outcome(self) -> Outcome:
         """How the second arm is beside the first; by the interval, with which p agrees."""
         if self.failed:
             return "no verdict"
         if self.contrast.differing == 0:
             return "no difference"
-        if self.contrast.undecidable():
+        if self.contrast.undecidable:
             return "too few cases"
         low, high = self.contrast.interval(self.level)
         if self.p >= SIGNIFICANT or low <= 0 <= high:
@@ -196,7 +197,7 @@ def verdict_of(first: tuple[ArmScores, Sample], second: tuple[ArmScores, Sample]
         worsened=worsened,
         first_costs=costs_of([answer for case in before.cases for answer in case.answers]),
         second_costs=costs_of([answer for case in after.cases for answer in case.answers]),
-        why=judgement.failed or (contrast.undecidable() if outcome == "too few cases" else ""),
+        why=judgement.failed or (contrast.undecidable if outcome == "too few cases" else ""),
         compared=judgement.compared,
         needed=contrast.needed() if undecided else None,
     )
