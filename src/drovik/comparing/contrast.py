@@ -53,7 +53,7 @@ class Sample:
     @property
     def grouped(self) -> bool:
         """Whether units are groups of cases."""
-        return int(self.groups.max()) + 1 < len(self.cases)
+        return self.group_count is not None
 
     @property
     def is_plain(self) -> bool:
@@ -63,13 +63,19 @@ class Sample:
     @property
     def group_count(self) -> int | None:
         """How many groups there are; None where every case stands alone."""
-        return int(self.groups.max()) + 1 if self.grouped else None
+        return group_count(self.groups)
 
 
 def groups_of(cases: Sequence[ScoredCase]) -> NDArray[np.int64]:
     """The group of each case, by number; a case without one is a group of its own."""
     names = [one.case.group if one.case.group is not None else f"\0{one.case.id}" for one in cases]
     return np.unique(names, return_inverse=True)[1].astype(np.int64)
+
+
+def group_count(groups: NDArray[np.int64]) -> int | None:
+    """How many groups there are; None where every case is one of its own."""
+    count = int(groups.max()) + 1
+    return count if count < len(groups) else None
 
 
 def case_score(one: ScoredCase) -> CaseScore:

@@ -13,6 +13,7 @@ from drovik.comparing.contrast import (
     Sample,
     case_score,
     contrast_of,
+    group_count,
     groups_of,
     sample_of,
     sizes_of,
@@ -21,6 +22,7 @@ from drovik.comparing.contrast import (
 from drovik.comparing.intervals import LEVEL, score_interval, wilson_interval
 from drovik.comparing.jackknife import Spread, leave_out_all, leave_out_weighed
 from drovik.errors import Problem, UsageError
+from drovik.scoring.measure import Measure
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.text import bounds_text, counted, difference_text, p_value, score_text
 
@@ -124,11 +126,14 @@ def estimate_as_read(score: MeasureScore) -> Estimate | None:
 def estimate_of(sample: Sample) -> Estimate:
     """The score of a sample with its interval."""
     measure = sample.measure
-    return _estimate(sample, measure.what, sample.spread, sample.is_plain)
+    return _estimate(
+        measure, measure.what, sample.spread, len(sample.cases), sample.group_count, is_share=sample.is_plain
+    )
 
 
-def _estimate(sample: Sample, figure: str, spread: Spread, is_share: bool) -> Estimate:
-    measure, cases = sample.measure, len(sample.cases)
+def _estimate(
+    measure: Measure, figure: str, spread: Spread, cases: int, groups: int | None, is_share: bool
+) -> Estimate:
     if is_share:
         (low, high), method = wilson_interval(spread.value * cases, cases), WILSON
     else:
@@ -136,7 +141,7 @@ def _estimate(sample: Sample, figure: str, spread: Spread, is_share: bool) -> Es
     least = 0.0 if figure in measure.floored else low
     return Estimate(
         value=max(spread.value, least), low=max(low, least), high=max(high, least), cases=cases, method=method,
-        coefficient=figure in measure.coefficients, groups=sample.group_count,
+        coefficient=figure in measure.coefficients, groups=groups,
     )  # fmt: skip
 
 
@@ -147,10 +152,11 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
     rows = sums_of_groups(measure.rows(scores), groups)
     spreads = leave_out_all(rows, measure.figures, sizes_of(groups))
     spreads |= {name: leave_out_weighed(weigh, groups) for name, weigh in measure.weighed(scores).items()}
-    sample = sample_of("", measure, score.scored)
-    alone = sample.group_count is None and all(len(one.repeats) < 2 for one in score.scored)
+    cases, count = len(score.scored), group_count(groups)
+    alone = count is None and all(len(one.repeats) < 2 for one in score.scored)
     return {
-        name: _estimate(sample, name, spread, alone and name in measure.shares) for name, spread in spreads.items()
+        name: _estimate(measure, name, spread, cases, count, is_share=alone and name in measure.shares)
+        for name, spread in spreads.items()
     }
 
 
