@@ -19,7 +19,7 @@ demo: $(VENV)/installed
 	$(BIN)/drovik demo $(DEMO)
 
 test: $(VENV)/installed
-	$(BIN)/python -m pytest -n 3
+	$(BIN)/python -m pytest -n 4
 
 test-long: $(VENV)/installed
 	$(BIN)/python -m pytest -n 2 -m long
