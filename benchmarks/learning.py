@@ -2,8 +2,8 @@
 
     python benchmarks/learning.py [DRAWS] [SEED]
 
-The services are those of tests/made_up_services.py: names, nesting, ways of giving the key, the model, the
-pictures and the answer drawn at random, each with a server that takes what is built so and nothing else.
+The services are those of tests/made_up_services.py, made up by the people who wrote the learning: names, nesting,
+ways of giving the key, the model, the pictures and the answer, and how the page is written, drawn at random, each with a server that takes what is built so and nothing else.
 Each is asked about one picture, about none, and, where it takes a list, about two.
 """
 

@@ -7,7 +7,9 @@ that takes what is built so and nothing else, says what it got, and answers in i
 from __future__ import annotations
 
 import base64
+import html
 import json
+import re
 import threading
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -100,6 +102,7 @@ class MadeUp:
     comes_later: bool
     ticket: tuple[str, str]
     state: tuple[str, str]
+    page: str = "fences"  # how its page is written: one of PAGES
 
     @property
     def prefix(self) -> str:
@@ -222,6 +225,13 @@ def sample(service: MadeUp, address: str) -> str:
         return f'curl "{url}" ' + (f'-H "{headers}" ' if headers else "")
 
     head = curl(service.prefix)
+    whole = service.body == "json" and service.way != "handle" and not service.comes_later
+    if whole and service.page in PROGRAMS:
+        url = f"{address}{service.prefix}" + ("?api_key=$A_KEY" if service.key == "query" else "")
+        shown = "https://pictures.example/photos/17" if service.way == "address" else BASE64[:60] + "..."
+        tree = service.request(service.sentence, [shown], system, 300)
+        program = PROGRAMS[service.page](url, headers, tree)
+        return f"{program}\n\nIt replies:\n\n```\n{service.reply_text(SAMPLE_ANSWER)}\n```\n"
     if service.body == "multipart":
         fields = multipart_fields(service, service.sentence, system, 300)
         parts = " ".join(f"-F '{name}={value}'" for name, value in fields.items())
@@ -240,7 +250,63 @@ def sample(service: MadeUp, address: str) -> str:
         hand = {"multipart": f"-F '{name}=@photo.png'", "raw": "--data-binary @photo.png -H 'Content-Type: image/png'",
                 "json": f"-H 'Content-Type: application/json' -d '{json.dumps({name: BASE64[:60]})}'"}[service.handing]  # fmt: skip
         blocks[:0] = [curl("/pictures") + hand, service.handed_text("pic-000829")]
-    return "\n\n".join(f"```\n{block}\n```" for block in blocks) + "\n"
+    return _dressed(service.page, blocks)
+
+
+def _message(url: str, header: str, tree: Any) -> str:
+    _, _, host, path = url.split("/", 3)
+    lines = [
+        f"POST /{path} HTTP/1.1",
+        f"Host: {host}",
+        *([header] if header else []),
+        "Content-Type: application/json",
+    ]
+    return "```http\n" + "\n".join([*lines, "", json.dumps(tree, indent=1)]) + "\n```"
+
+
+def _python(url: str, header: str, tree: Any) -> str:
+    name, _, value = header.partition(": ")
+    key = 'os.environ["A_KEY"]'
+    shown = f"f{value.replace('$A_KEY', '{' + key + '}')!r}" if header else ""
+    url_shown = "f" + repr(url.replace("$A_KEY", "{" + key + "}")) if "$A_KEY" in url else repr(url)
+    head = f"headers={{{name!r}: {shown}}}, " if header else ""
+    return f"```python\nimport os, net\n\nbody = {tree!r}\nreply = net.post({url_shown}, {head}json=body)\n```"
+
+
+def _powershell(url: str, header: str, tree: Any) -> str:
+    name, _, value = header.partition(": ")
+    head = f' -Headers @{{ "{name}" = "{value.replace("$A_KEY", "$env:A_KEY")}" }}' if header else ""
+    text = json.dumps(tree, indent=1)
+    shown = url.replace("$A_KEY", "$env:A_KEY")
+    return f"```powershell\n$body = @'\n{text}\n'@\nInvoke-RestMethod -Uri \"{shown}\" -Method Post{head} -Body $body\n```"
+
+
+PROGRAMS = {"message": _message, "python": _python, "powershell": _powershell}
+PAGES = ["fences", "html", "tildes", "quotes", "slips", "prompt", *PROGRAMS]
+"""How a page of documentation is written."""
+
+
+def _dressed(page: str, blocks: list[str]) -> str:
+    """The blocks of a page in one of its dresses."""
+    if page == "html":
+        code = "</code></pre><p>It replies:</p><pre><code class='language-x'>".join(map(html.escape, blocks))
+        return f"<html><body><nav>Home</nav><h1>Ask</h1><pre><code>{code}</code></pre></body></html>"
+    if page == "prompt":
+        return "\n\n".join(f"$ {block}" if block.startswith("curl") else block for block in blocks) + "\n"
+    if page == "quotes":
+        return (
+            "\n\n".join("\n".join(f"> {line}" for line in f"```\n{block}\n```".split("\n")) for block in blocks)
+            + "\n"
+        )
+    if page == "slips":
+        blocks = [
+            re.sub(r"\}(\s*)$", r", \1 // and so on\n}", one, count=1)
+            if one.startswith("{") and "\n" not in one
+            else one
+            for one in blocks
+        ]
+    mark = "~~~" if page == "tildes" else "```"
+    return "\n\n".join(f"{mark}\n{block}\n{mark}" for block in blocks) + "\n"
 
 
 def multipart_fields(service: MadeUp, prompt: str, system: str | None, limit: int | None) -> dict[str, str]:
@@ -300,6 +366,7 @@ def services(draw: Any) -> MadeUp:
         reply == "json" and draw(st.integers(0, 3)) == 0,
         (draw(st.sampled_from(["picture", "file", "asset", "stored"])), draw(st.sampled_from(["id", "handle", "ref", "ticket"]))),
         (draw(st.sampled_from(["state", "status", "phase"])), draw(st.sampled_from(["finished", "done", "ready", "succeeded"]))),
+        draw(st.sampled_from(PAGES)),
     )  # fmt: skip
 
 

@@ -17,8 +17,9 @@ from test_endpoint import learned, service  # noqa: F401
 
 from drovik.dialects.learn.curl import SampleRequest, json_of, read_curl
 from drovik.dialects.learn.sample_dialect import learn
+from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.dialects.learn.samples import Exchange, SampleReply, read_sample
-from drovik.dialects.learn.shell import SampleFiles, read_command
+from drovik.dialects.learn.shell import read_command
 from drovik.dialects.reply_path import compile_path
 from drovik.dialects.request_template import RequestTemplate, multipart
 from drovik.dialects.response import ReplyParser, parse_reply

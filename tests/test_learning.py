@@ -10,8 +10,8 @@ from typing import Any
 import pytest
 
 from drovik.dialects.learn.sample_dialect import Learned, learn
+from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.dialects.learn.samples import read_reply, read_sample
-from drovik.dialects.learn.shell import SampleFiles
 
 B64 = "iVBORw0KGgoAAAANSUhEUg=="
 

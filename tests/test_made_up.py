@@ -12,8 +12,8 @@ from hypothesis import HealthCheck, Phase, given, seed, settings
 from made_up_services import PNG, MadeUp, MadeUpServer, sample, services
 
 from drovik.dialects.learn.sample_dialect import Learned, learn
+from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.dialects.learn.samples import read_sample
-from drovik.dialects.learn.shell import SampleFiles
 from drovik.errors import DrovikError
 from drovik.planning.plan import request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project

@@ -117,7 +117,7 @@ def test_what_is_put_in_is_waited_for_through_lost_looks(drovik: Drovik, scripte
 
     service = scripted(decide)
     set_up(drovik, service.url, DIALECT)
-    done = drovik("ask", str(IMAGES / "lp-001.jpg"), str(IMAGES / "lp-002.jpg"), "What?")
+    done = drovik("ask", str(IMAGES / "lp-001.jpg"), str(IMAGES / "lp-002.jpg"), "--together", "What?")
     assert done.out == "A cap.\n", done.err
     assert service.paths("POST") == ["/pictures", "/pictures", "/jobs"]  # the question is put in once
     assert service.paths("GET") == ["/jobs/1"] * 4

@@ -15,7 +15,18 @@ from drovik.project.reading import Project
 from drovik.project.settings import Settings
 
 SETTINGS = tuple(name for name in Settings.model_fields if name != "extra")
-PLAIN_SLOTS = ("model", "system", "key", "request.id", "schema", "pictures", "last.text", "turns.text", *SETTINGS)
+PLAIN_SLOTS = (
+    "model",
+    "system",
+    "key",
+    "key.basic",
+    "request.id",
+    "schema",
+    "pictures",
+    "last.text",
+    "turns.text",
+    *SETTINGS,
+)
 TURN_SLOTS = ("turn.by", "turn.text")
 PROMPT_SLOTS = frozenset(("part.text", "turn.text", "last.text", "turns.text"))
 

@@ -10,24 +10,13 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import lru_cache
 from typing import Any
 
-from jsonpath_rfc9535 import JSONPathEnvironment, JSONPathError
-from jsonpath_rfc9535.selectors import NameSelector
-
 from drovik.errors import Problem, RequestError
 
 _HEADER = re.compile(r"header ([!#$%&'*+.^_`|~0-9A-Za-z-]+)")
 
 
-class _Environment(JSONPathEnvironment):
-    """Without functions, and as deep as Python's own JSON reader goes."""
-
-    max_recursion_depth = 900
-
-    def setup_function_extensions(self) -> None:
-        """Register none."""
-
-
-_ENVIRONMENT = _Environment()
+_PLAIN = re.compile(r"\$(?:\.[A-Za-z_][A-Za-z0-9_]*|\[\d{1,9}\]|\[\*\]|\['[^'\\]*'\])*")
+_PLAIN_STEP = re.compile(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|(\[\*\])|\['([^'\\]*)'\]")
 
 
 @lru_cache(maxsize=256)
@@ -40,28 +29,40 @@ def compile_path(path: str) -> Callable[[Any], list[Any]]:
     """
     if not path.startswith("$"):
         raise RequestError(Problem(f"'{path}' is not a JSONPath", "it begins with '$', like $.answer"))
-    try:
-        query = _ENVIRONMENT.compile(path)
-    except (JSONPathError, RecursionError) as error:
-        why = str(error).partition(", line ")[0] or "it is nested too deep"
-        remedy = "write it like $.parts[?@.kind == 'words'].text or $['max-tokens'] (RFC 9535, without functions)"
-        raise RequestError(Problem(f"'{path}' is not a JSONPath: {why}", remedy)) from None
+    if _PLAIN.fullmatch(path):
+        return _plain([_key_of(match) for match in _PLAIN_STEP.finditer(path)])
+    from drovik.dialects.json_paths import compile_with_filters  # few dialects need it, and it takes long to import
 
-    if query.singular_query():
-        return _singular([_key_of(segment) for segment in query.segments])
+    return compile_with_filters(path)
+
+
+def _key_of(step: re.Match[str]) -> str | int | None:
+    """A step of a path of names, numbers and `[*]`; None for the last."""
+    name, number, _, quoted = step.groups()
+    if number is not None:
+        return int(number)
+    return name if name is not None else quoted
+
+
+def _plain(keys: Sequence[str | int | None]) -> Callable[[Any], list[Any]]:
+    """A path without filters, walked without a node for each step: every reply is read by several."""
+    if None not in keys:
+        return _singular([key for key in keys if key is not None])
 
     def find(value: Any) -> list[Any]:
-        try:
-            return query.find(value).values()
-        except (JSONPathError, RecursionError):
-            return []
+        found = [value]
+        for key in keys:
+            if key is None:
+                found = [inner for one in found for inner in _all_of(one)]
+            else:
+                found = [inner for one in found for inner in _singular([key])(one)]
+        return found
 
     return find
 
 
-def _key_of(segment: Any) -> str | int:
-    selector = segment.selectors[0]
-    return selector.name if isinstance(selector, NameSelector) else int(selector.index)
+def _all_of(value: Any) -> list[Any]:
+    return list(value.values()) if isinstance(value, dict) else value if isinstance(value, list) else []
 
 
 def _singular(keys: Sequence[str | int]) -> Callable[[Any], list[Any]]:

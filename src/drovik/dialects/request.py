@@ -73,6 +73,15 @@ def as_one_text(conversation: Conversation, names: Mapping[Any, str]) -> str:
     return "\n\n".join(f"{names.get(turn.by, turn.by)}: {text_of(turn)}" for turn in conversation.turns)
 
 
+def as_one_turn(conversation: Conversation, names: Mapping[Any, str]) -> Conversation:
+    """All turns as one of the user's, for services whose parts do not say who speaks: each text with who said it."""
+    parts: list[TextPart | PicturePart] = []
+    for turn in conversation.turns:
+        pictures = [part for part in turn.parts if not isinstance(part, TextPart)]
+        parts += [*pictures, TextPart(f"{names.get(turn.by, turn.by)}: {text_of(turn)}")]
+    return Conversation(conversation.system, (Turn("user", tuple(parts)),))
+
+
 def text_of(turn: Turn) -> str:
     """A turn's text, its stretches each on lines of its own."""
     return "\n".join(part.text.strip() for part in turn.parts if isinstance(part, TextPart) and part.text.strip())
@@ -118,6 +127,7 @@ class RequestWriter:
         self, endpoint: Endpoint, dialect: Dialect, key: str | None, lend: Callable[[Prepared], str] | None = None
     ) -> None:
         self.url, self.key = endpoint.url, key
+        self._basic = _basic(key)
         self.dialect = dialect
         self.steps: list[tuple[Step, RequestTemplate]] = [(step, RequestTemplate(step)) for step in dialect.steps]
         self.proper = RequestTemplate(dialect.request)
@@ -144,6 +154,10 @@ class RequestWriter:
         """Whether what was said before has a place in the request."""
         return self._has_turns or "turns.text" in self.slots
 
+    def knows_speakers(self) -> bool:
+        """Whether the request says who speaks; if not, what was said before is written into the question."""
+        return "turn.by" in self.slots
+
     def draft(
         self,
         arm: Arm,
@@ -162,6 +176,8 @@ class RequestWriter:
         :param schema: of the answer, where the service is to be told.
         :param repeat: which repeat it is, from 1; each has another seed, if there is one.
         """
+        if len(conversation.turns) > 1 and self._has_turns and not self.knows_speakers():
+            conversation = as_one_turn(conversation, self.dialect.names)
         conversation = self._fitted(conversation, [max(1, len(one)) for one in pictures])
         plain: dict[str, Any] = {f"extra.{name}": value for name, value in arm.prep.extra.items()}
         plain |= arm.model.settings.slots()
@@ -189,7 +205,7 @@ class RequestWriter:
 
         :param picture: the one that a step is about.
         """
-        scope: dict[str, Any] = {**draft.plain, "key": self.key}
+        scope: dict[str, Any] = {**draft.plain, "key": self.key, "key.basic": self._basic}
         scope |= {f"taken.{name}": value for name, value in draft.taken.items()}
         every = draft.every_picture()
         alone = picture or (every[0] if len(every) == 1 else None)
@@ -285,6 +301,13 @@ class RequestWriter:
             before = Turn(first.by, (TextPart(conversation.system), *first.parts))
             return Conversation("", (before, *conversation.turns[1:]))
         return conversation
+
+
+def _basic(key: str | None) -> str | None:
+    """A key as basic authorization has it (RFC 7617): NAME:PASSWORD in base64; a key alone has an empty password."""
+    if key is None:
+        return None
+    return pybase64.b64encode((key if ":" in key else f"{key}:").encode()).decode("ascii")
 
 
 def _pictures_in(turns: Sequence[Turn], sizes: Sequence[int]) -> int:

@@ -88,7 +88,7 @@ class RequestTemplate:
         own, there = urlsplit(url), urlsplit(address)
         if (own.scheme, own.netloc) == (there.scheme, there.netloc):
             return
-        if "key" in self.slots or there.scheme != "https" or is_loopback(there.hostname):
+        if {"key", "key.basic"} & self.slots or there.scheme != "https" or is_loopback(there.hostname):
             what = f"the service sends on to {there.scheme}://{there.netloc}, another host than the endpoint's"
             raise RequestError(Problem(what, "no key and no picture is sent there"))
 

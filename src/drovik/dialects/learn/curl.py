@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import base64
-import json
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 from urllib.parse import parse_qsl, urlsplit
 
-from drovik.dialects.learn.shell import SampleFiles
+from drovik.dialects.learn.literals import NotALiteral, read_literal
+from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.errors import Problem, SampleError
-from drovik.parsing.find_json import find_json
 
 BodyKind = Literal["none", "json", "form", "multipart", "raw"]
 
@@ -146,7 +144,7 @@ def _headers(options: _Options) -> list[tuple[str, str]]:
         headers.append(("Cookie", cookie))
     user = options.last("user")
     if user is not None:
-        headers.append(("Authorization", f"Basic {base64.b64encode(user.encode()).decode()}"))
+        headers.append(("Authorization", f"Basic <base64 of {user}>"))
     bearer = options.last("oauth2-bearer")
     if bearer is not None:
         headers.append(("Authorization", f"Bearer {bearer}"))
@@ -209,16 +207,8 @@ def json_of(text: str) -> Any:
     :raises DrovikError: where it cannot be read.
     """
     try:
-        return json.loads(text, strict=False)
-    except (ValueError, RecursionError) as error:
-        trouble = error
-
-    found = find_json(text, lenient=True).spans
-    whole = [one for one in found if one.end - one.start > len(text.strip()) * 0.8]
-    if whole:
-        try:
-            return json.loads(whole[0].json, strict=False)
-        except (ValueError, RecursionError):
-            pass
-    what = f"the sample's body is not JSON: {trouble}"
-    raise SampleError(Problem(what, "fix it there; names in <brackets> may stand for values, in quotes"))
+        return read_literal(text.strip())
+    except NotALiteral as error:
+        what = f"the sample's body is not JSON: {error}"
+        remedy = "fix it there; names in <brackets> may stand for values, in quotes"
+        raise SampleError(Problem(what, remedy)) from None

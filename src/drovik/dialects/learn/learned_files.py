@@ -5,9 +5,11 @@ An endpoint and a model into a `drovik.toml`, by tomlkit: what is there stays as
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -49,7 +51,22 @@ def dialect_text(
     if names:
         document["names"] = _table(names)
     document["reply"] = _table({key: value for key, value in reply.items() if not _is_default(key, value)})
-    return tomlkit.dumps(document).rstrip() + "\n"
+    text = tomlkit.dumps(document).rstrip() + "\n"
+    return f"{text}\n{_MARK}{_digest(text)}\n"
+
+
+_MARK = "# As learned; mark "
+"""The last line of a dialect's file: the text's digest tells later whether somebody has changed it by hand."""
+
+
+def _digest(text: str) -> str:
+    return hashlib.blake2b(text.encode(), digest_size=6).hexdigest()
+
+
+def changed_by_hand(text: str) -> bool:
+    """Whether a dialect's text is another than the one that was written when it was learned."""
+    own, mark, digest = text.rstrip("\n").rpartition(f"\n{_MARK}")
+    return not mark or _digest(own) != digest
 
 
 def _is_default(key: str, value: Any) -> bool:
@@ -105,36 +122,102 @@ def _value(value: Any) -> Item:
     return item
 
 
-def add_endpoint(
-    folder: Path,
-    name: str,
-    endpoint: Mapping[str, Any],
-    model: str,
-    model_table: Mapping[str, Any],
-    only_new: bool = False,
-) -> bool:
-    """Put an endpoint and a model into a folder's drovik.toml, which is made where it is not there.
+@dataclass(frozen=True)
+class Change:
+    """A place of a drovik.toml where something else stands than what was learned; None for nothing."""
 
-    Of an endpoint that is there already what was learned is set again, unless only new ones are
-    wanted; a model is left as it is.
+    place: str
+    before: Any
+    after: Any
+
+    def __str__(self) -> str:
+        return f"{self.place}: {_shown(self.before)} → {_shown(self.after)}"
+
+
+def _shown(value: Any) -> str:
+    return "nothing" if value is None else json.dumps(value, ensure_ascii=False, default=str)
+
+
+def add_endpoint(
+    folder: Path, name: str, endpoint: Mapping[str, Any], model: str, model_table: Mapping[str, Any]
+) -> bool:
+    """Put an endpoint and a model into a folder's drovik.toml, where it has none of that name; it is made if need be.
 
     :return: whether anything changed.
     :raises DrovikError: where the file cannot be read or written.
     """
     document, text = _document(folder)
-    endpoints, models = _section(document, "endpoints"), _section(document, "models")
-    if name not in endpoints:
-        endpoints[name] = _table(endpoint)
-    elif not only_new:
-        there: Any = endpoints[name]
-        for key in [*endpoint, "key_env"]:
-            if key in endpoint:
-                there[key] = endpoint[key]
-            elif key in there:
-                del there[key]
-    if model not in models:
-        models[model] = _table(model_table)
+    for section, key, table in (("endpoints", name, endpoint), ("models", model, model_table)):
+        there = _section(document, section)
+        if key not in there:
+            there[key] = _table(table)
     return _changed(folder, document, text)
+
+
+def update_endpoint(
+    folder: Path,
+    name: str,
+    endpoint: Mapping[str, Any],
+    model: str,
+    model_table: Mapping[str, Any],
+    default: bool = False,
+    takes: Callable[[list[Change]], bool] = lambda _: True,
+) -> list[Change]:
+    """Put what was learned into a folder's drovik.toml, over what was learned before.
+
+    :param default: whether `ask` takes this model from now on.
+    :param takes: is asked about settings of the model that are there with other values: whether they give way.
+    :return: what changed of what stood there.
+    :raises DrovikError: where the file cannot be read or written.
+    """
+    document, text = _document(folder)
+    endpoints, models = _section(document, "endpoints"), _section(document, "models")
+    changes = _differences(f"endpoints.{name}", endpoints.get(name), {**dict.fromkeys(("key_env",)), **endpoint})
+    changes += _differences(
+        f"models.{model}", models.get(model), {key: model_table[key] for key in ("endpoint", "id")}
+    )
+    own: Any = models.get(model) or {}
+    differing = _differences(f"models.{model}.settings", own.get("settings"), model_table.get("settings") or {})
+    kept = {one.place.rpartition(".")[2] for one in differing if one.before is not None}
+    if kept and takes([one for one in differing if one.before is not None]):
+        kept = set()
+    changes += [one for one in differing if one.place.rpartition(".")[2] not in kept]
+    _set(endpoints, name, {**dict.fromkeys(("key_env",)), **endpoint})
+    settings = {key: value for key, value in (model_table.get("settings") or {}).items() if key not in kept}
+    _set(models, model, {key: value for key, value in model_table.items() if key != "settings"})
+    if settings:
+        _set(models[model], "settings", settings)
+    if default and document.get("ask") != model:
+        changes.append(Change("ask", document.get("ask"), model))
+        _put_first(document, "ask", model)
+    _changed(folder, document, text)
+    return changes
+
+
+def _differences(place: str, there: Any, learned: Mapping[str, Any]) -> list[Change]:
+    if there is None:
+        return []
+    return [
+        Change(f"{place}.{key}", there.get(key), value) for key, value in learned.items() if there.get(key) != value
+    ]
+
+
+def _set(section: Any, name: str, values: Mapping[str, Any]) -> None:
+    """Put values into a table, which is made if need be; None takes one away."""
+    if name not in section:
+        section[name] = _table({key: value for key, value in values.items() if value is not None})
+        return
+    for key, value in values.items():
+        if value is None:
+            section[name].pop(key, None)
+        else:
+            section[name][key] = _value(value)
+
+
+def models_of(folder: Path) -> tuple[str | None, list[str]]:
+    """The model that `ask` names in a folder's drovik.toml, and all that there are."""
+    document, _ = _document(folder)
+    return document.get("ask"), list(document.get("models", {}))
 
 
 def free_model_name(folder: Path, endpoint: str, wanted: str) -> str:
@@ -178,6 +261,17 @@ def _changed(folder: Path, document: tomlkit.TOMLDocument, before: str) -> bool:
     if text != before:
         write_whole(folder / FILE_NAME, text)
     return text != before
+
+
+def _put_first(document: tomlkit.TOMLDocument, key: str, value: Any) -> None:
+    """Set a value of the document itself, which has to come before its tables."""
+    if key in document:
+        document[key] = value
+        return
+    before = tomlkit.dumps(document)
+    document.clear()
+    for name, one in tomlkit.parse(f"{key} = {json.dumps(value)}\n{before}").items():
+        document[name] = one
 
 
 def _section(document: tomlkit.TOMLDocument, name: str) -> Table:

@@ -11,23 +11,23 @@ from collections.abc import Mapping
 from typing import Any
 
 from drovik.dialects.learn import vocabulary as words
-from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at
-from drovik.dialects.learn.turns import Parts, Shown, find_turns, is_picture_hint, picture_in, shortened_value
+from drovik.dialects.learn.model_place import find_model, within
+from drovik.dialects.learn.placeholders import is_mark
+from drovik.dialects.learn.trees import NOTHING, Evidence, Path, common, leaves, names_of, shown, value_at
+from drovik.dialects.learn.turns import Parts, Shown, find_turns, picture_in, shortened_value
 from drovik.errors import Problem, SampleError
 
 
 def find_parts(
     tree: Any,
-    handles: frozenset[str] = frozenset(),
+    evidence: Evidence = NOTHING,
     told: Mapping[str, str] | None = None,
-    echoed: frozenset[str] = frozenset(),
     secrets: Mapping[Path, str] | None = None,
     model_elsewhere: bool = False,
 ) -> Parts:
     """What the parts of a request's tree are for.
 
-    :param handles: what earlier requests of the sample got for pictures.
-    :param echoed: the texts that are in the reply too, as a model's id often does.
+    :param evidence: what the rest of the sample says of them.
     :param secrets: where keys stand, and what is written there.
     :param model_elsewhere: whether the model is known to be in the path.
     :param told: by role (`prompt`, `system`, `model`, `picture`), the place or the value that a person says it has.
@@ -39,7 +39,7 @@ def find_parts(
         if (
             isinstance(value, str)
             and path not in parts.secrets
-            and (found := picture_in(value, names_of(path), handles))
+            and (found := picture_in(value, names_of(path), evidence.handles))
         ):
             parts.pictures[path] = found
     if not parts.pictures:
@@ -49,9 +49,9 @@ def find_parts(
         parts.pictures[known["picture"]] = way
     find_turns(parts)
     _find_schema(parts)
-    _find_texts(parts, known)
-    _find_model(parts, known, echoed, model_elsewhere)
-    _find_settings(parts)
+    _find_texts(parts, known, evidence)
+    find_model(parts, known, evidence, model_elsewhere)
+    _find_settings(parts, evidence)
     for path, how in parts.pictures.items():
         parts.take(f"picture ({how.way})", path, how.why, how.sure)
     return parts
@@ -81,7 +81,7 @@ def _told_place(tree: Any, role: str, text: str) -> Path:
 # Texts.
 
 
-def _find_texts(parts: Parts, known: Mapping[str, Path]) -> None:
+def _find_texts(parts: Parts, known: Mapping[str, Path], evidence: Evidence) -> None:
     system_turn = _system_turn(parts)
     candidates = [path for path, value in leaves(parts.tree) if _is_text(parts, path, value)]
     if parts.turns is not None:
@@ -90,29 +90,45 @@ def _find_texts(parts: Parts, known: Mapping[str, Path]) -> None:
         outside = [path for path in candidates if path[: len(parts.turns)] != parts.turns]
     else:
         asked, outside = candidates, candidates
-    ranked = sorted(asked, key=lambda path: -_prompt_score(parts, path))
+    ranked = sorted(asked, key=lambda path: -_prompt_score(parts, path, evidence))
     prompt = known.get("prompt") or (ranked[0] if ranked else None)
     if prompt is not None:
         parts.prompt = prompt
+        best = _prompt_score(parts, prompt, evidence)
         close = tuple(path for path in ranked if path != prompt and not _is_system_named(path)
-                      and _prompt_score(parts, prompt) - _prompt_score(parts, path) < 2)  # fmt: skip
+                      and best - _prompt_score(parts, path, evidence) < 2)  # fmt: skip
         told = "prompt" in known
-        why = "you said so" if told else _why_prompt(parts, prompt)
+        why = "you said so" if told else _why_prompt(parts, prompt, evidence)
         parts.take("prompt", prompt, why, told or not close, close if not told else ())
     system = known.get("system") or system_turn
     why, sure = ("you said so" if "system" in known else "its turn is the system's"), True
     if system is None:
-        named = [path for path in outside if path != prompt and _is_system_named(path)]
-        others = [path for path in outside if path != prompt and " " in str(value_at(parts.tree, path))]
+        apart = [path for path in outside if path != prompt and not _beside(parts, path, prompt)]
+        said = [
+            path
+            for path in apart
+            if words.TELLS_SYSTEM.search(evidence.of(names_of(path))) or _marks(parts, path, "system")
+        ]
+        named = said or [path for path in apart if _is_system_named(path)]
+        others = [path for path in apart if " " in str(value_at(parts.tree, path))]
         telling = [path for path in others if _instructs(str(value_at(parts.tree, path)))]
         system = next(iter(named or telling), None)
         sure = bool(named)
-        why = f"'{names_of(system)[-1]}' is named like one" if named and system else "it reads like one"
+        why = "it reads like one"
+        if named and system:
+            why = "the page says so" if said else f"'{names_of(system)[-1]}' is named like one"
         for path in others if system is None else ():
             parts.take("copied unchanged", path, "it may be a system text, but does not read like one", False)
     if system is not None and names_of(system):
         parts.system = system
         parts.take("system text", system, why, sure)
+
+
+def _beside(parts: Parts, path: Path, prompt: Path | None) -> bool:
+    """Whether a text is in one list of parts with the prompt: what is before and after a picture is one text."""
+    if prompt is None:
+        return False
+    return isinstance(value_at(parts.tree, common(path, prompt)), list)
 
 
 def _system_turn(parts: Parts) -> Path | None:
@@ -144,17 +160,25 @@ _ASKS = re.compile(
     r"|identify|explain|look|show|give|transcribe|compare|classify|summari[sz]e|caption)\b",
     re.IGNORECASE,
 )
-_SAYS_WHO = re.compile(r"(?:you are|you're|you will|act as|your (?:task|role|job)|always|never)\b", re.IGNORECASE)
 
 
-def _prompt_score(parts: Parts, path: Path) -> float:
+def _prompt_score(parts: Parts, path: Path, evidence: Evidence) -> float:
     value, names = str(value_at(parts.tree, path)), names_of(path)
-    score = 3.0 * (words.folded_name(names[-1]) in words.PROMPT) + 2.0 * ("?" in value)
+    told = evidence.of(names)
+    score = 4.0 * bool(words.TELLS_PROMPT.search(told)) - 4.0 * bool(words.TELLS_SYSTEM.search(told))
+    score += 3.0 * (words.folded_name(names[-1]) in words.PROMPT) + 2.0 * ("?" in value)
     score += 1.0 * (len(value.split()) >= 3) + 0.5 * any(words.folded_name(one) in words.PROMPT for one in names[:-1])
-    score += 1.5 * bool(_ASKS.match(value.strip())) - 3.0 * bool(_SAYS_WHO.match(value.strip()))
-    score -= 5.0 * _is_system_named(path)
+    score += 1.5 * bool(_ASKS.match(value.strip())) - 3.0 * bool(words.SAYS_WHO.match(value.strip()))
+    score -= 5.0 * (_is_system_named(path) or _marks(parts, path, "system"))
+    score += 3.0 * _marks(parts, path, "question|prompt|query|your text")
     score += 1.0 * any(len(common(path, one)) >= len(path) - 2 and len(path) > 2 for one in parts.pictures)
     return score
+
+
+def _marks(parts: Parts, path: Path, words_: str) -> bool:
+    """Whether a text is a place to fill in that says by these words what goes there."""
+    value = str(value_at(parts.tree, path))
+    return is_mark(value) and re.search(words_, value, re.IGNORECASE) is not None
 
 
 def _is_system_named(path: Path) -> bool:
@@ -173,67 +197,42 @@ def _instructs(text: str) -> bool:
     return _INSTRUCTS.search(text) is not None or (text.rstrip().endswith(".") and len(text.split()) >= 5)
 
 
-def _why_prompt(parts: Parts, path: Path) -> str:
+def _why_prompt(parts: Parts, path: Path, evidence: Evidence) -> str:
+    if words.TELLS_PROMPT.search(evidence.of(names_of(path))):
+        return "the page says so"
     if words.folded_name(names_of(path)[-1]) in words.PROMPT:
         return f"'{names_of(path)[-1]}' is named like one"
     return "it is a question" if "?" in str(value_at(parts.tree, path)) else "it is the likeliest text"
 
 
-# Model, settings, schema.
+# Settings, schema.
 
 
-_MODEL_SHAPED = re.compile(r"(?=.*[A-Za-z]{2})[A-Za-z][\w./]*[\-:_.@/][\w.\-:@/]*\d[\w.\-]*|[A-Za-z]{3,}\d[\w.\-]*")
-
-
-def _find_model(parts: Parts, known: Mapping[str, Path], echoed: frozenset[str], elsewhere: bool) -> None:
-    if "model" in known:
-        parts.model = known["model"]
-        parts.take("model", known["model"], "you said so")
-        return
-    named = []
+def _find_settings(parts: Parts, evidence: Evidence) -> None:
+    """The settings; of several numbers that may limit the answer the one that says so most clearly."""
+    found: list[tuple[bool, Path, str]] = []
     for path, value in leaves(parts.tree):
-        name = words.folded_name(names_of(path)[-1]) if names_of(path) else ""
-        if (
-            isinstance(value, str)
-            and re.fullmatch(r"[\w.:/@\-<>{}$]+", value)
-            and path not in {**parts.pictures, **parts.secrets}
-        ):
-            score = 3 * (name in words.MODEL) + 2 * ("model" in name) + (len(path) <= 2)
-            if score >= 3:
-                named.append((score, path))
-    if named:
-        _, parts.model = max(named, key=lambda one: one[0])
-        parts.take("model", parts.model, f"'{names_of(parts.model)[-1]}' is named like one")
-        return
-    shaped = [
-        path
-        for path, value in leaves(parts.tree)
-        if isinstance(value, str) and _MODEL_SHAPED.fullmatch(value) and not is_picture_hint(value)
-        and path not in parts.pictures
-        and path not in parts.secrets
-        and not _within(path, parts.turns) and not _within(path, parts.schema)
-    ]  # fmt: skip
-    echoing = [path for path in shaped if value_at(parts.tree, path) in echoed]
-    if shaped:
-        parts.model = (echoing or shaped)[0]
-        why = "the reply names it too" if echoing else "it is shaped like a model's name"
-        parts.take("model", parts.model, why, bool(echoing), tuple((echoing or shaped)[1:]))
-
-
-def _find_settings(parts: Parts) -> None:
-    seen: set[str] = set()
-    for path, value in leaves(parts.tree):
-        if not names_of(path) or _within(path, parts.schema) or _within(path, parts.turns):
+        names = names_of(path)
+        if not names or within(path, parts.schema) or within(path, parts.turns):
             continue
-        setting = words.setting_of(names_of(path)[-1], value)
-        if setting and setting not in seen:
-            seen.add(setting)
-            parts.settings[path] = setting
-            parts.take(f"setting {setting}", path, "by its name")
+        known = words.setting_of(names, value, evidence.of(names))
+        if known is not None:
+            found.append((known[1], path, known[0]))
+    unnamed = [path for sure, path, _ in found if not sure and not _names_limit(path)]
+    seen: set[str] = set()
+    for sure, path, setting in sorted(found, key=lambda one: not one[0]):
+        if setting in seen or (path in unnamed and len(unnamed) > 1):
+            continue
+        seen.add(setting)
+        parts.settings[path] = setting
+        why = "it is a whole number of that size, and nothing else limits the answer"
+        why = why if path in unnamed else "by its name"
+        why = "the page says so" if sure and evidence.of(names_of(path)) else why
+        parts.take(f"setting {setting}", path, why, sure)
 
 
-def _within(path: Path, outer: Path | None) -> bool:
-    return outer is not None and path[: len(outer)] == outer
+def _names_limit(path: Path) -> bool:
+    return words.NAMES_LIMIT.search(words.spaced_name(names_of(path)[-1])) is not None
 
 
 def _find_schema(parts: Parts) -> None:

@@ -1,173 +1,32 @@
-"""A sample reply → the reply half of a dialect: where the text stands, why it ended, tokens, an error's words.
-
-A sample → a dialect, an endpoint and a model, with what each part was taken for; and the files of them.
-"""
+"""A sample → a dialect, an endpoint and a model, with what each part was taken for; and the files of them."""
 
 from __future__ import annotations
 
 import json
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
 from drovik.dialects.dialect_checks import check_reply_form, check_request_form
-from drovik.dialects.events import Events, JsonLines
-from drovik.dialects.learn.learned_files import add_endpoint, dialect_text
-from drovik.dialects.learn.multi_step import learn_requests, with_values
-from drovik.dialects.learn.reply import (
-    LearnedReply,
-    answer_in,
-    find_ended,
-    find_error,
-    find_in_headers,
-    find_model,
-    find_tokens,
-    find_usage,
-    infer_endings,
-    streamed_answer,
-    strings_at,
-    text_is_at,
-    text_path,
-)
+from drovik.dialects.learn.learned_files import Change, dialect_text, update_endpoint
+from drovik.dialects.learn.multi_step import LearnedRequests, learn_requests, with_values
 from drovik.dialects.learn.sample_keys import SHORTEST_KEY
+from drovik.dialects.learn.sample_reply import Asked, learn_reply
+from drovik.dialects.learn.sample_request import LearnedRequest
 from drovik.dialects.learn.samples import Exchange, SampleReply
-from drovik.dialects.learn.trees import Inference, value_at
+from drovik.dialects.learn.trees import Evidence, Inference, leaves, texts_of
 from drovik.errors import Problem, SampleError
 from drovik.files import parse_toml, read_bytes, write_whole
 from drovik.project.dialects import Dialect
-from drovik.project.settings import Endpoint
+from drovik.project.settings import FILE_NAME, Endpoint
 from drovik.project.toml_files import problems_of, validated
 
-
-def learn_reply(replies: Sequence[SampleReply], model: str | None, told: Mapping[str, str]) -> LearnedReply:
-    """The reply half of a dialect.
-
-    :param replies: the first is an answer; among the others may be an error.
-    :param model: the id that the request named, to know it again.
-    :raises DrovikError: where a person names what is not there.
-    """
-    learned = LearnedReply()
-    first = replies[0]
-    kind, trees = _kind_of(first)
-    learned.form["form"] = kind
-    if kind == "text":
-        learned.take("answer", "body", first.text.strip(), "the reply is plain text")
-        find_in_headers(learned, first, model)
-    elif kind == "json":
-        _learn_json(learned, trees[0][1], model, told.get("answer"))
-    else:
-        _learn_pieces(learned, kind, trees, first.text, model, told.get("answer"))
-    errors = [tree for one in replies[1:] if (tree := _error_tree(one)) is not None]
-    find_error(learned, errors, [tree for _, tree in trees])
-    infer_endings(learned)
-    return learned
-
-
-def _kind_of(reply: SampleReply) -> tuple[str, list[tuple[str, Any]]]:
-    """How a reply is built, and its JSON values, each with its event's name."""
-    text = reply.text.strip()
-    try:
-        return "json", [("", json.loads(text, strict=False))] if text[:1] in ("{", "[") else _not_json()
-    except ValueError:
-        pass
-    if re.search(r"^(?:data|event):", text, re.MULTILINE):
-        pieces = list(Events().feed((text + "\n\n").encode(), last=True))
-        return "events", [(piece.name, tree) for piece in pieces if (tree := _json(piece.data)) is not None]
-    if text[:1] == "{":
-        rows = [
-            tree for piece in JsonLines().feed(text.encode(), last=True) if (tree := _json(piece.data)) is not None
-        ]
-        if len(rows) >= 2:
-            return "lines", [("", row) for row in rows]
-        raise SampleError(Problem("the sample reply is not complete JSON", "paste it whole, and without '...' in it"))
-    return "text", []
-
-
-def _not_json() -> Any:
-    raise ValueError
-
-
-def _json(text: str) -> Any:
-    try:
-        found = json.loads(text, strict=False)
-    except ValueError:
-        return None
-    return found if isinstance(found, dict | list) else None
-
-
-# One JSON document.
-
-
-def _learn_json(learned: LearnedReply, tree: Any, model: str | None, told: str | None) -> None:
-    path, why, sure = answer_in(tree, told)
-    if path is None:
-        raise SampleError(Problem("there is no text in the sample reply", "paste a reply that has an answer in it"))
-    learned.form["text"] = text_path(tree, path)
-    learned.take("answer", learned.form["text"], value_at(tree, path), why, sure)
-    used = {path}
-    find_ended(learned, [tree], used)
-    find_tokens(learned, tree)
-    find_model(learned, tree, model)
-
-
-# Replies in pieces.
-
-
-def _learn_pieces(
-    learned: LearnedReply,
-    kind: str,
-    trees: list[tuple[str, Any]],
-    text: str,
-    model: str | None,
-    told: str | None,
-) -> None:
-    if not trees:
-        raise SampleError(Problem("there is no JSON in the sample stream", "paste it whole, as it was recorded"))
-    path, event, why, sure = streamed_answer(trees, told)
-    whole = next(tree for name, tree in trees if name == event and text_is_at(tree, path))
-    learned.form["text"] = text_path(whole, path)
-    pieces = [value for name, tree in trees if name == event for value in strings_at(tree, path)]
-    if event:
-        learned.form["text_events"] = [event]
-    if len(pieces) > 1 and all(b.startswith(a) for a, b in pairwise(pieces)):
-        learned.form["joined"] = "last"
-    learned.take("answer", f"{learned.form['text']}{f' of each {event!r}' if event else ' of each piece'}",
-                 "".join(pieces), why, sure)  # fmt: skip
-    if kind == "events":
-        _find_end_mark(learned, text)
-    find_ended(learned, [tree for _, tree in trees], {path})
-    if "end_mark" not in learned.form and "ended" not in learned.form and trees[-1][0] and trees[-1][0] != event:
-        learned.form["finish"] = [trees[-1][0]]
-        learned.take("finish", "event", trees[-1][0], "it is the last event")
-    for _, tree in trees:
-        find_tokens(learned, tree)
-        find_model(learned, tree, model)
-    find_usage(learned, [tree for _, tree in trees])
-
-
-def _find_end_mark(learned: LearnedReply, text: str) -> None:
-    marks = [piece.data.strip() for piece in Events().feed((text.strip() + "\n\n").encode(), last=True)]
-    if marks and marks[-1] and _json(marks[-1]) is None:
-        learned.form["end_mark"] = marks[-1]
-        learned.take("end mark", "last event", marks[-1], "it is not JSON, and nothing follows")
-
-
-# What all replies may have.
-
-
-# Errors.
-
-
-def _error_tree(reply: SampleReply) -> Any:
-    return _json(reply.text.strip())
-
-
+LIMIT = "max_output_tokens"
 NO_REPLY = "there is no sample reply; all of the reply is taken for the answer"
 
 
@@ -185,6 +44,8 @@ class Learned:
     key_env: str | None
     taken: tuple[Inference, ...]
     fixed: tuple[str, ...] = field(default=())
+    limit: tuple[str, int] | None = None
+    """The limit of the answer's length: its name and the sample's value, which is sent only if it has to be."""
 
     @property
     def guesses(self) -> tuple[Inference, ...]:
@@ -201,17 +62,20 @@ def learn(
     """What a sample says of a service.
 
     :param replies: to the request with the question, where they are not in the sample itself.
-    :param told: what a person says of it, by role: prompt, system, model, picture, assistant, answer, key_env.
+    :param told: what a person says of it, by role: prompt, system, model, picture, assistant, answer, key_env,
+        key_header; and `limit`, if the sample's own limit of the answer's length is to be sent.
     :raises DrovikError: where it cannot be learned, with why.
     """
     told = dict(told or {})
+    exchanges = _with_key_header(exchanges, told)
     found = learn_requests(exchanges, {role: told.get(role, "") for role in ("prompt", "system", "model", "picture")})
     proper = found.proper
     if not proper.has_prompt and not proper.has_picture:
         raise SampleError(Problem("there is no question in the sample", "say which text it is: --prompt-was TEXT"))
     given = [*replies, *found.replies]
-    reply, reply_taken = _reply(given, proper.model, told)
-    taken = [*found.taken, *proper.taken, *reply_taken]
+    reply, reply_taken = _reply(given, _asked(found, exchanges), told)
+    _name_who_answers(proper, given, taken := [*found.taken, *proper.taken])
+    taken += reply_taken
     if told.get("assistant"):
         proper.names["assistant"] = told["assistant"]
         taken = [one for one in taken if one.role != "who answers"]
@@ -229,6 +93,10 @@ def learn(
     proper.form, steps = with_values(proper.form, secrets), with_values(steps, secrets)
     text = dialect_text(name, proper.form, steps, proper.names, reply, taken)
     dialect = _checked(text, f"dialects/{name}.toml")
+    settings = dict(proper.settings)
+    limit = settings.pop(LIMIT, None)
+    if limit is not None and told.get("limit"):
+        settings[LIMIT] = limit
     key_env = told.get("key_env") or proper.key_variable or f"{re.sub(r'[^A-Z0-9]+', '_', name.upper())}_KEY"
     return Learned(
         name=name,
@@ -236,11 +104,12 @@ def learn(
         text=text,
         dialect=dialect,
         model=proper.model or name,
-        settings={setting: value for setting, value in proper.settings.items() if value is not None},
+        settings={setting: value for setting, value in settings.items() if value is not None},
         key=proper.key or "",
         key_env=key_env if proper.key is not None else None,
         taken=tuple(taken),
         fixed=tuple(proper.fixed),
+        limit=(proper.limit_name, int(limit)) if limit is not None and proper.limit_name else None,
     )
 
 
@@ -257,11 +126,58 @@ def _of_the_sample(problem: Problem) -> Problem:
     return problem._replace(place="address")
 
 
+USUAL_KEY_HEADER = "Authorization: Bearer {key}"
+
+
+def _with_key_header(exchanges: Sequence[Exchange], told: Mapping[str, str]) -> list[Exchange]:
+    """The exchanges, the last with the header that a person says carries the key."""
+    said = told.get("key_header")
+    if not said:
+        return list(exchanges)
+    name, _, value = said.partition(":")
+    value = value.strip() or ("Bearer {key}" if name.strip().lower() == "authorization" else "{key}")
+    if not re.fullmatch(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+", name.strip()):
+        remedy = "write it like X-Key, or 'X-Key: Token {key}'"
+        raise SampleError(Problem(f"--key-header: '{said}' is not a header", remedy))
+    value = value.replace("{key}", "<KEY>") if "{key}" in value else f"{value} <KEY>"
+    *before, last = exchanges
+    kept = tuple(one for one in last.request.headers if one[0].lower() != name.strip().lower())
+    return [*before, replace(last, request=replace(last.request, headers=(*kept, (name.strip(), value))))]
+
+
+def _asked(found: LearnedRequests, exchanges: Sequence[Exchange]) -> Asked:
+    """What is known of the request when its reply is looked at."""
+    proper = found.proper
+    texts = {text for one in exchanges for text in texts_of(one.request.body)}
+    evidence = Evidence(echoed=frozenset(texts), told=exchanges[0].told)
+    return Asked(proper.model, proper.prompt_name, proper.limit_name, evidence, exchanges[0].prose)
+
+
+def _name_who_answers(proper: LearnedRequest, given: Sequence[SampleReply], taken: list[Inference]) -> None:
+    """How the service names the model's turns, where its reply is a turn itself."""
+    guess = next((one for one in taken if one.role == "who answers" and not one.sure), None)
+    if guess is None or not proper.role_key:
+        return
+    for reply in given:
+        for path, value in leaves(_tree(reply)):
+            if path and path[-1] == proper.role_key and isinstance(value, str) and value not in proper.names.values():
+                proper.names["assistant"] = value
+                taken[taken.index(guess)] = replace(guess, value=value, why="the reply is a turn of it", sure=True)
+                return
+
+
+def _tree(reply: SampleReply) -> Any:
+    try:
+        return json.loads(reply.text)
+    except ValueError:
+        return None
+
+
 def _reply(
-    given: Sequence[SampleReply], model: str | None, told: Mapping[str, str]
+    given: Sequence[SampleReply], asked: Asked, told: Mapping[str, str]
 ) -> tuple[dict[str, Any], list[Inference]]:
     if given:
-        learned = learn_reply(given, model, told)
+        learned = learn_reply(given, asked, told)
         return learned.form, learned.taken
     answer = told.get("answer", "")
     return {"form": "json", "text": answer if answer.startswith("$") else "$"}, []
@@ -289,12 +205,22 @@ def dialect_there(folder: Path, name: str) -> str | None:
     return read_bytes(path, f"dialects/{name}.toml").decode("utf-8", "replace") if os.path.lexists(path) else None
 
 
-def write_learned(learned: Learned, folder: Path, model_name: str, before: str | None = None) -> list[str]:
-    """Write what was learned into a folder; the names of the files.
+def write_learned(
+    learned: Learned,
+    folder: Path,
+    model_name: str,
+    before: str | None = None,
+    default: bool = False,
+    takes: Callable[[list[Change]], bool] = lambda _: True,
+) -> list[Change]:
+    """Write what was learned into a folder: its dialect's file and its drovik.toml.
 
     :param model_name: what the model is called in the project.
     :param before: a dialect that stood there; where it said otherwise it is kept beside it, for it may have been
         edited by hand.
+    :param default: whether `ask` takes this model from now on.
+    :param takes: whether settings of the model that are there with other values give way.
+    :return: what changed of what stood in drovik.toml.
     """
     dialect = folder / "dialects" / f"{learned.name}.toml"
     if before is not None and before != learned.text:
@@ -306,5 +232,9 @@ def write_learned(learned: Learned, folder: Path, model_name: str, before: str |
     model: dict[str, Any] = {"endpoint": learned.name, "id": learned.model}
     if learned.settings:
         model["settings"] = learned.settings
-    add_endpoint(folder, learned.name, endpoint, model_name, model)
-    return [f"dialects/{learned.name}.toml", "drovik.toml"]
+    return update_endpoint(folder, learned.name, endpoint, model_name, model, default, takes)
+
+
+def files_of(name: str) -> list[str]:
+    """The names of the files that learning writes."""
+    return [f"dialects/{name}.toml", FILE_NAME]

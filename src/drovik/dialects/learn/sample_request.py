@@ -13,7 +13,7 @@ from drovik.dialects.learn.curl import FormPart, SampleRequest
 from drovik.dialects.learn.request_parts import find_parts
 from drovik.dialects.learn.sample_keys import Key, headers_of, keys_of_body, keys_of_path, keys_of_query
 from drovik.dialects.learn.slot_placing import Template
-from drovik.dialects.learn.trees import Inference, value_at
+from drovik.dialects.learn.trees import NOTHING, Evidence, Inference, value_at
 from drovik.dialects.learn.turns import Parts
 from drovik.dialects.template import TextTemplate, compile_text, escaped
 from drovik.errors import Problem, SampleError
@@ -36,21 +36,21 @@ class LearnedRequest:
     settings: dict[str, Any] = field(default_factory=dict)
     names: dict[str, str] = field(default_factory=dict)
     prompt: str = ""
+    prompt_name: str = ""
+    picture_value: str = ""
+    limit_name: str = ""
+    role_key: str = ""
     has_prompt: bool = False
     has_picture: bool = False
 
 
 def learn_request(
-    sample: SampleRequest,
-    handles: frozenset[str] = frozenset(),
-    told: Mapping[str, str] | None = None,
-    echoed: frozenset[str] = frozenset(),
+    sample: SampleRequest, evidence: Evidence = NOTHING, told: Mapping[str, str] | None = None
 ) -> LearnedRequest:
     """The request half of a dialect.
 
-    :param handles: what earlier requests of the sample got for pictures.
+    :param evidence: what the rest of the sample says of it.
     :param told: what a person says of it, by role.
-    :param echoed: the texts that are in the reply too.
     :raises DrovikError: where the request is to be signed, or a person names what is not there.
     """
     address = urlsplit(sample.url)
@@ -65,15 +65,19 @@ def learn_request(
     if body is not None:
         tree["body"] = body
     key = Key()
-    learned.form["headers"], learned.fixed = headers_of(sample, key)
+    learned.form["headers"], learned.fixed = headers_of(sample, key, evidence.given | evidence.handles)
+    said = {name: value for name, value in learned.form["headers"].items() if _is_said(name, value)}
+    if said:
+        tree["headers"] = said
+        learned.fixed = [one for one in learned.fixed if one.removeprefix("header ") not in said]
     keys_in_query = keys_of_query(query, key)
     if query:
         tree["query"] = query
     secrets = keys_of_body(tree, key)
     path = "/".join(keys_of_path([unquote(one) for one in address.path.split("/")], key))
-    number, _, sure = _model_segment(path.split("/"), None, handles)
+    number, _, sure = _model_segment(path.split("/"), None, evidence)
     in_path = number is not None and sure
-    parts = find_parts(tree, handles, _inside(tree, told), echoed, secrets, model_elsewhere=in_path)
+    parts = find_parts(tree, evidence, _inside(tree, told), secrets, model_elsewhere=in_path)
     template = Template(parts)
     made = template.tree
     learned.taken, learned.key, learned.key_variable, learned.other_keys = (
@@ -82,8 +86,9 @@ def learn_request(
         key.variable,
         key.others,
     )
-    _take_model(learned, parts, told, path, handles)
+    _take_model(learned, parts, told, path, evidence)
     _put_body(learned, sample, made.get("body"))
+    learned.form["headers"] |= made.get("headers", {})
     learned.form["query"] = {**made.get("query", {}), **keys_in_query}
     learned.taken += [_outside(one) for one in parts.taken]
     learned.fixed += [_plain_place(place) for place in template.fixed]
@@ -91,7 +96,19 @@ def learn_request(
     learned.names = {side: name for side, name in parts.roles.items() if side not in ("system", name)}
     learned.has_prompt, learned.has_picture = parts.prompt is not None, bool(parts.pictures) or sample.kind == "raw"
     learned.prompt = str(value_at(tree, parts.prompt)) if parts.prompt else ""
+    shown = next(iter(parts.pictures), None)
+    learned.picture_value = str(value_at(tree, shown)) if shown is not None else ""
+    learned.prompt_name = str(parts.prompt[-1]) if parts.prompt else ""
+    limits = [path for path, name in parts.settings.items() if name == "max_output_tokens"]
+    learned.limit_name = str(limits[0][-1]) if limits else ""
+    learned.role_key = parts.role_key if parts.turns is not None else ""
     return learned
+
+
+def _is_said(name: str, value: str) -> bool:
+    """Whether a header has a question or a text in it, as some services take them beside a picture's bytes."""
+    worded = len(value.split()) >= 3 or value.rstrip().endswith("?")
+    return worded and "{" not in value and name.lower() not in ("user-agent", "accept", "content-type", "cookie")
 
 
 def _inside(tree: Mapping[str, Any], told: Mapping[str, str] | None) -> dict[str, str]:
@@ -111,7 +128,10 @@ def _stands_in(tree: Any, text: str) -> bool:
 
 
 def _plain_place(place: str) -> str:
-    return place.replace("$.body", "$", 1) if place.startswith("$.body") else place.replace("$.query.", "query ", 1)
+    if place.startswith("$.body"):
+        return place.replace("$.body", "$", 1)
+    header = re.fullmatch(r"\$\.headers(?:\.(.+)|\['(.+)'\])", place)
+    return f"header {header[1] or header[2]}" if header else place.replace("$.query.", "query ", 1)
 
 
 def _outside(one: Inference) -> Inference:
@@ -197,7 +217,7 @@ def _only_slot(text: TextTemplate) -> str | None:
 
 
 def _take_model(
-    learned: LearnedRequest, parts: Parts, told: Mapping[str, str] | None, path: str, handles: frozenset[str]
+    learned: LearnedRequest, parts: Parts, told: Mapping[str, str] | None, path: str, evidence: Evidence
 ) -> None:
     """The model's id, in the body or in the path; the path as a template."""
     segments = path.split("/")
@@ -205,9 +225,9 @@ def _take_model(
         learned.model = str(value_at(parts.tree, parts.model))
         learned.form["path"] = _escaped_path(path)
         return
-    number, why, sure = _model_segment(segments, (told or {}).get("model"), handles)
+    number, why, sure = _model_segment(segments, (told or {}).get("model"), evidence)
     if number is not None:
-        name, verb = _name_and_verb(segments[number])
+        name, verb = _name_and_verb(segments[number], number == len(segments) - 1)
         learned.model = unquote(name)
         learned.taken.append(Inference("model", "path", learned.model, why, sure))
         kept = [one if one == "{key}" else escaped(one) for one in segments]
@@ -222,13 +242,13 @@ def _escaped_path(path: str) -> str:
     return "/".join(one if one == "{key}" else escaped(one) for one in path.split("/")) or "/"
 
 
-def _name_and_verb(segment: str) -> tuple[str, str]:
-    """A segment such as `gull-1:answer` as the model and what is done with it; `puffin:wide` is all name."""
-    match = re.fullmatch(r"(.+)(:[A-Za-z]{3,})", segment)
+def _name_and_verb(segment: str, is_last: bool = True) -> tuple[str, str]:
+    """A path's last segment such as `gull-1:answer` as the model and what is done with it; others are all name."""
+    match = re.fullmatch(r"(.+)(:[A-Za-z]{3,})", segment) if is_last else None
     return (match[1], match[2]) if match else (segment, "")
 
 
-def _model_segment(segments: list[str], told: str | None, handles: frozenset[str]) -> tuple[int | None, str, bool]:
+def _model_segment(segments: list[str], told: str | None, evidence: Evidence) -> tuple[int | None, str, bool]:
     if told:
         for number, segment in enumerate(segments):
             if told in (_name_and_verb(unquote(segment))[0], segment):
@@ -242,7 +262,7 @@ def _model_segment(segments: list[str], told: str | None, handles: frozenset[str
         for number, segment in enumerate(segments)
         if _MODEL_SEGMENT.match(_name_and_verb(segment)[0])
         and not re.fullmatch(r"v\d+[\w.]*|api\d*", segment)
-        and not any(segment in handle for handle in handles)
+        and not any(segment in one for one in evidence.handles | evidence.given)
     ]
     if len(shaped) == 1:
         return shaped[0], "it is shaped like a model's name", False

@@ -1,74 +1,15 @@
-"""The files that a sample would send (`-d @FILE`): read only beneath the page's own folder, and only where agreed to.
+"""A command as a shell would read it, as documentation writes them: quotes, continuation lines, here-documents.
 
-A page of documentation is a stranger's text. `-d @~/.ssh/id_ed25519` in it would put a private file into the
-dialect, and with the first request to try it into the stranger's hands.
-
-A command as a shell would read it, as documentation writes them: quotes, continuation lines, here-documents.
-
-Nothing is run and nothing is expanded: `$KEY` stays `$KEY`, and so does `$(base64 tray.jpg)`.
+Of the shells of Unix, and of the prompt of Windows and PowerShell. Nothing is run and nothing is expanded:
+`$KEY` stays `$KEY`, and so does `$(base64 tray.jpg)`.
 """
 
 from __future__ import annotations
 
-import os
 import re
-from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 
-from drovik.errors import Problem, SampleError
-from drovik.files import read_text
-
-_HOLDS_KEYS = re.compile(
-    r"^\.env|^\.netrc|^_netrc|^\.npmrc|^\.pypirc|^\.git-credentials|^id_[a-z0-9]+$|\.(?:pem|key|p12|pfx|jks|kdbx|asc|gpg)$"
-    r"|secret|credential|passw|token|api.?key|private",
-    re.IGNORECASE,
-)
-_IS_A_KEY = re.compile(r"-----BEGIN [A-Z ]*PRIVATE KEY|^[A-Z][A-Z0-9_]*(?:KEY|TOKEN|SECRET)\s*=\s*\S", re.MULTILINE)
-
-
-class SampleFiles:
-    """Reads what a sample names.
-
-    :param folder: of the page; nothing outside of it is read.
-    :param ask: puts a question to the person at the terminal; None if there is none.
-    :param agreed: the command line has agreed to all of them.
-    """
-
-    def __init__(self, folder: Path, ask: Callable[[str], bool] | None = None, agreed: bool = False) -> None:
-        self._folder, self._ask, self._agreed = folder, ask, agreed
-        self._texts: dict[str, str] = {}
-
-    def text(self, name: str) -> str:
-        """The text of a file.
-
-        :raises DrovikError: where it is not there, lies elsewhere, holds keys, or nobody agrees.
-        """
-        if name not in self._texts:
-            self._texts[name] = self._read(name)
-        return self._texts[name]
-
-    def _read(self, name: str) -> str:
-        what = f"the sample sends the file {name}"
-        paste = "paste what is to be sent in its place"
-        if "\0" in name:
-            raise SampleError(Problem("the sample sends a file whose name cannot be", paste))
-        path = self._folder / name
-        real = Path(os.path.realpath(path))
-        if not real.is_relative_to(os.path.realpath(self._folder)):
-            raise SampleError(Problem(f"{what}, which lies outside of the page's folder", paste))
-        if not real.is_file():
-            raise SampleError(Problem(f"{what}, which is not here", "put it there, or paste what is in it"))
-        if any(_HOLDS_KEYS.search(part) for one in (path, real) for part in one.relative_to(one.anchor).parts[-2:]):
-            raise SampleError(Problem(f"{what}, which by its name holds keys", paste))
-        question = f"{what} ({real.stat().st_size} bytes). Read it, and send what is in it when the service is tried?"
-        if not (self._agreed or (self._ask is not None and self._ask(question))):
-            raise SampleError(Problem(f"{what}, and nobody agreed to that", f"say --with-files, or {paste}"))
-        text = read_text(real, name)
-        if _IS_A_KEY.search(text):
-            raise SampleError(Problem(f"{what}, which has a key in it", paste))
-        return text
-
+from drovik.dialects.learn.literals import literal_at
 
 _ESCAPES = {
     "n": "\n",
@@ -82,6 +23,9 @@ _ESCAPES = {
     "e": "\x1b",
     "0": "\0",
 }
+_DOUBLE = {'"': '"', "\N{LEFT DOUBLE QUOTATION MARK}": "\N{RIGHT DOUBLE QUOTATION MARK}",
+           "\N{RIGHT DOUBLE QUOTATION MARK}": "\N{RIGHT DOUBLE QUOTATION MARK}"}  # fmt: skip
+"""Double quotes, and what a word processor made of them."""
 _HEREDOC = re.compile(r"<<-?\s*(['\"]?)(\w+)\1")
 _CODED = re.compile(r"x([0-9a-fA-F]{1,2})|u([0-9a-fA-F]{1,4})")
 
@@ -151,8 +95,8 @@ class _Reader:
             self._coded()
         elif char == "'":
             self._quoted("'", escapes="")
-        elif char == '"':
-            self._quoted('"', escapes='"\\$`')
+        elif char in _DOUBLE:
+            self._quoted(_DOUBLE[char], escapes='"\\$`')
         elif rest == "$(":
             end = _closing(self.text, self.at + 1)
             self._add(self.text[self.at : end])
@@ -164,8 +108,21 @@ class _Reader:
     def _quoted(self, quote: str, escapes: str) -> None:
         self._add("")
         self.at += 1
-        while self.at < len(self.text) and self.text[self.at] != quote:
+        if quote == "'" and self._body_with_apostrophes():
+            return
+        doubled = escapes and re.match(r'\s*[{\[]\s*[{\[]?\s*""', self.text[self.at :]) is not None
+        while self.at < len(self.text):
+            if doubled and self.text.startswith('""', self.at):  # the prompt of Windows doubles quotes within quotes
+                self._add('"')
+                self.at += 2
+                continue
+            if self.text[self.at] == quote:
+                break
             following = self.text[self.at + 1 : self.at + 2]
+            if escapes and self.text.startswith('`"', self.at):  # PowerShell's way
+                self._add('"')
+                self.at += 2
+                continue
             if escapes and self.text.startswith("$(", self.at):
                 end = _closing(self.text, self.at + 1)
                 self._add(self.text[self.at : end])
@@ -178,6 +135,21 @@ class _Reader:
             self._add(self.text[self.at])
             self.at += 1
         self.at += 1
+
+    def _body_with_apostrophes(self) -> bool:
+        """A body in single quotes in which somebody forgot that `don't` ends them: it ends where its JSON does."""
+        end = self.text.find("'", self.at)
+        start = self.at + len(self.text[self.at : end]) - len(self.text[self.at : end].lstrip())
+        if end < 0 or self.text[start : start + 1] not in ("{", "["):
+            return False
+        found = literal_at(self.text, start)
+        if found is None or found[1] <= end or not re.match(r"\s*'", self.text[found[1] :]):
+            return False
+        if "'\\''" in self.text[start : found[1]] or "'\"'\"'" in self.text[start : found[1]]:
+            return False  # somebody did know
+        self._add(self.text[start : found[1]])
+        self.at = self.text.index("'", found[1]) + 1
+        return True
 
     def _coded(self) -> None:
         """The quotes with escapes, such as `$'it\\'s'`."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
+from drovik.dialects.learn.placeholders import is_mark
 from drovik.dialects.learn.trees import Path, common, leaves, names_of, shown, value_at, with_parts
 from drovik.dialects.learn.turns import FORMATS, MEDIA_TYPE, Parts
 from drovik.dialects.template import escaped
@@ -23,6 +25,7 @@ class Template:
             self._put_flat()
         self._put_plain()
         self._leave_out_other_pictures()
+        self._leave_open_what_is_to_be_filled_in()
         self.tree = with_parts(_escaped(parts.tree, self._slots_of_paths()), self._replaced)
         covered = [
             path for path, made in self._replaced.items() if not isinstance(made, str) and path != parts.schema
@@ -215,6 +218,16 @@ class Template:
                     "a further place for a picture: nothing is sent there, for each picture goes where the first does"
                 )
                 self._parts.take("picture", path, why, sure=False)
+
+    def _leave_open_what_is_to_be_filled_in(self) -> None:
+        """A place to fill in is never sent as it is: it becomes a setting of the model's own."""
+        for path, value in leaves(self._parts.tree):
+            taken = path in self._used or _under(path, list(self._replaced))
+            if isinstance(value, str) and names_of(path) and not taken and is_mark(value):
+                slot = re.sub(r"\W+", "_", str(names_of(path)[-1]).lower()).strip("_") or "value"
+                self._replaced[path] = f"{{extra.{slot}?}}"
+                why = f"it is to be filled in, and is not sent until settings.extra.{slot} of the model has it"
+                self._parts.take("to be filled in", path, why, sure=False)
 
     def _put_schema(self, schema: Path) -> None:
         """The schema vanishes with all that only wraps it."""

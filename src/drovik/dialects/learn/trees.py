@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from drovik.dialects.response import path_of
@@ -26,6 +26,30 @@ class Inference:
 
 
 Path = tuple[str | int, ...]
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """What the rest of a sample says of a request's parts.
+
+    `handles` are what earlier requests got for pictures, `given` what they got beside those, `echoed` the texts that
+    are in the replies too, `listed` what a request that only lists gave, `told` what the page says of names, `errors`
+    the words of its sample errors.
+    """
+
+    handles: frozenset[str] = frozenset()
+    given: frozenset[str] = frozenset()
+    echoed: frozenset[str] = frozenset()
+    listed: frozenset[str] = frozenset()
+    told: Mapping[str, str] = field(default_factory=dict)
+    errors: str = ""
+
+    def of(self, names: tuple[str, ...]) -> str:
+        """What the page says of the last of some names."""
+        return self.told.get(names[-1], "") if names else ""
+
+
+NOTHING = Evidence()
 
 
 def leaves(tree: Any, at: Path = ()) -> Iterator[tuple[Path, Any]]:
@@ -90,3 +114,10 @@ def shown(path: Path) -> str:
 def names_of(path: Path) -> tuple[str, ...]:
     """The members' names of a path."""
     return tuple(step for step in path if isinstance(step, str))
+
+
+def texts_of(tree: Any) -> set[str]:
+    """All texts in a tree, also in the parts of a form."""
+    if isinstance(tree, list) and tree and not isinstance(tree[0], dict | list | str):
+        return {str(part.value) for part in tree if hasattr(part, "value")}
+    return {value for _, value in leaves(tree) if isinstance(value, str)}

@@ -152,6 +152,8 @@ def _turns_score(elements: list[dict[str, Any]], key: str, parts: Parts, path: P
     values = [one.get(key) for one in elements]
     if not all(isinstance(value, str) and re.fullmatch(r"[\w.\-]{1,24}", value) for value in values):
         return 0
+    if words.folded_name(key) in words.MODEL:
+        return 0
     if any((*path, number, key) in parts.pictures for number in range(len(elements))):
         return 0
     says = [_says_something(one, key) for one in elements]
@@ -191,7 +193,8 @@ def _name_roles(parts: Parts) -> None:
     rest = [name for name in dict.fromkeys(spoken) if name != user]
     for name in rest:
         side = by_word[name]
-        if side == "system" or (side is None and spoken[0] == name and spoken.count(name) == 1 and len(rest) > 1):
+        opens = side is None and spoken[0] == name and spoken.count(name) == 1
+        if side == "system" or (opens and (len(rest) > 1 or _says_who(turns[0], parts.role_key))):
             parts.roles.setdefault("system", name)
         else:
             parts.roles.setdefault("assistant", name)
@@ -205,6 +208,12 @@ def _name_roles(parts: Parts) -> None:
         why = "the sample shows no turn of the model's, so how it is named is not known; it matters in conversations"
         parts.roles["assistant"] = guess
         parts.taken.append(Inference("who answers", shown(parts.turns), guess, why, sure=False))
+
+
+def _says_who(turn: dict[str, Any], key: str) -> bool:
+    """Whether a turn tells the model what to be, as nobody does who asks or answers."""
+    texts = [value for path, value in leaves(turn) if isinstance(value, str) and path[-1] != key]
+    return any(words.SAYS_WHO.match(one.strip()) for one in texts)
 
 
 def _side_of(name: str) -> str | None:
