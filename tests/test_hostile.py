@@ -25,7 +25,7 @@ def status_of(drovik: Drovik, task: str = "sort") -> dict[str, int]:
 HOSTILE = [
     ('{"kind": "\\ud800"}', "ok"),  # half a surrogate pair
     ("\ud800 no JSON", "not_json"),
-    ('{"kind": ' + "[" * 5000 + "]" * 5000 + "}", "off_schema"),
+    ('{"kind": ' + "[" * 5000 + "]" * 5000 + "}", "not_json"),  # an inner piece is not the answer
     ('{"kind": ' + "[" * 390 + "]" * 390 + "}", "off_schema"),
     ('{"kind": 1e999}', "off_schema"),
     ('{"kind": ' + "9" * 5000 + "}", "off_schema"),

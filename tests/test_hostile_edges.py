@@ -322,7 +322,7 @@ def test_what_steers_or_hides_is_spelled_out_in_json_table_page_and_terminal(
     service = serve(lambda n, body: good(json.dumps({"kind": SLY}) if n % 2 else f"It is {SLY}"))
     folder = demo_on_port(drovik.folder, service.port, cases=2)
     drovik("send", *SORT)
-    drovik("ask", "images/lp-001.jpg", "images/lp-002.jpg", "What?", "--each", "--table", "t.csv")
+    drovik("ask", "images/lp-001.jpg", "images/lp-002.jpg", "What?", "--table", "t.csv")
     drovik("report", *SORT)
     shown = drovik("show", "lp-001", *SORT, "--full").out + drovik("show", "lp-002", *SORT).out
     document = drovik("show", "lp-002", *SORT, "--json").out

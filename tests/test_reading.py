@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import sys
+from typing import Any
 
 import pytest
 from hypothesis import given, settings
@@ -10,7 +12,7 @@ from hypothesis import strategies as st
 
 from drovik.parsing import find_json as find_json_module
 from drovik.parsing.answer_text import Reader
-from drovik.parsing.find_json import find_json
+from drovik.parsing.find_json import find_in_long, find_json
 
 SCHEMA = {
     "type": "object",
@@ -178,3 +180,126 @@ def test_numbers_are_read_as_they_were_written_and_what_no_double_holds_is_told(
     ):
         found = reader.read(text)
         assert (found.status, found.errors[0].what.endswith(what)) == ("off_schema", True), text
+
+
+@pytest.mark.parametrize(
+    ("schema", "value", "at", "what"),
+    [
+        ({"type": ["integer", "null"]}, "one", "", '"one" is not a whole number or null'),
+        ({"type": "array"}, {}, "", "{} is not a list"),
+        ({"type": "object"}, [], "", "[] is not an object"),
+        ({"type": "number"}, None, "", "null is not a number"),
+        ({"enum": ["cap" * 80]}, "bonnet", "", f'"bonnet" is none of ["{"cap" * 52}c…'),
+        ({"pattern": "c" * 200}, "hat", "", f'"hat" does not match {"c" * 160}'),
+        ({"additionalProperties": False}, dict.fromkeys("abcdefghijklmnopqrstuvwxyz", 1), "",
+         "has members that the schema does not know: " + ", ".join(f"'{one}'" for one in "abcdefghijklmnopqrst")),
+        ({"additionalProperties": False}, {"m" * 200: 1}, "",
+         f"has members that the schema does not know: '{'m' * 159}"),
+        ({"properties": {"x": {"additionalProperties": False}}}, {"x": {"q": 1}}, "/x",
+         "has members that the schema does not know: 'q'"),
+        ({"properties": {"x": False}}, {"x": 1}, "/x", "is not allowed here"),
+        ({"enum": ["cap", "hat"]}, "bonnet", "", '"bonnet" is none of ["cap", "hat"]'),
+        ({"const": 3}, 4, "", "4 is not 3"),
+        ({"pattern": "^[a-z]+$"}, "A1", "", '"A1" does not match ^[a-z]+$'),
+        ({"minimum": 3}, 2, "", "2 is below 3"),
+        ({"maximum": 3}, 3.5, "", "3.5 is above 3"),
+        ({"minLength": 3}, "ab", "", '"ab" is shorter than 3'),
+        ({"maxLength": 1}, "ab", "", '"ab" is longer than 1'),
+        ({"minItems": 2}, [1], "", "has fewer than 2 elements"),
+        ({"maxItems": 1}, [1, 2], "", "has more than 1 elements"),
+        ({"required": ["kind"]}, {}, "", "the member 'kind' is missing"),
+        ({"required": ["k" * 150]}, {}, "", f"the member '{'k' * 100}' is missing"),
+        ({"properties": {"a": {}}, "additionalProperties": False}, {"a": 1, "b": 2, "c": 3}, "",
+         "has members that the schema does not know: 'b', 'c'"),
+        ({"properties": {"a": {}}, "unevaluatedProperties": False}, {"a": 1, "b": 2}, "",
+         "has members that the schema does not know: 'b'"),
+        ({"items": {"properties": {"x": {"const": 1}}}}, [{"x": 1}, {"x": 2}], "/1/x", "2 is not 1"),
+        ({"items": {"maxLength": 100}}, ["é" * 120], "/0", "é"),
+        ({"type": "string"}, {str(n): n for n in range(200)}, "", "an object is not a string"),
+        ({"type": "string"}, list(range(200)), "", "a list is not a string"),
+    ],
+)  # fmt: skip
+def test_each_rule_of_a_schema_that_is_broken_is_told_in_words(
+    schema: dict[str, Any], value: object, at: str, what: str
+) -> None:
+    """What a repair turn tells the model, and a person reads beside the miss."""
+    (error,) = Reader("json", schema).read(json.dumps(value)).errors
+    assert error.at == at
+    assert error.what == what or (what == "é" and len(error.what) < 110 and "longer than 100" in error.what)
+
+
+def test_errors_are_in_the_order_of_their_places_and_no_longer_than_a_person_reads() -> None:
+    schema = {"properties": {name: {"type": "string"} for name in "cab"}}
+    errors = Reader("json", schema).read('{"c": 1, "a": 2, "b": 3}').errors
+    assert [one.at for one in errors] == ["/a", "/b", "/c"]
+    many = Reader("json", {"items": {"type": "string"}}).read(json.dumps(list(range(500)))).errors
+    assert 1 < len(many) <= 100
+
+
+@pytest.mark.parametrize(("depth", "status"), [(400, "ok"), (401, "not_json"), (990, "not_json"), (5000, "not_json")])
+@pytest.mark.parametrize("before", ["", "So: ", "So {it} is: "])
+def test_containers_within_containers_are_read_up_to_four_hundred(depth: int, status: str, before: str) -> None:
+    """Deeper ones would exhaust the stack of whoever reads the answer next, and a piece of them is not the answer."""
+    for opener, closer in ("[]", ("[ {'a':", "}]")):
+        text = before + opener * depth + "1" + closer * depth
+        assert Reader("json").read(text).status == (status if opener == "[" or depth > 400 else "not_json")
+    assert (find_in_long(before + "[" * 5000 + '{"a": 1}'), len(find_in_long("[" * 400 + "]" * 400))) == ([], 1)
+
+
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [
+        ('{} {"kind": "cap"} {}', CAP),
+        ('So {"kind":"cap","note":"x"} it is', {"kind": "cap", "note": "x"}),
+        ("Nothing: {}", {}),
+        ('{"kind": "hat"}, no: {"kind": "cap"}', CAP),
+        ('{"kind": "cap"} as {"other": 1, "long": "a long object that does not fit"}', CAP),
+        ('```json\n{"kind": "cap"}\n``` and ```\n{"kind": "hat"} or so\n```', {"kind": "hat"}),
+    ],
+)
+def test_of_several_the_last_that_fits_is_the_answer(text: str, value: object) -> None:
+    found = Reader("json", SCHEMA).read(text)
+    assert found.value == value
+    assert found.candidates == len([one for one in find_json(text).spans if len(one.json) > 2] or [0])
+
+
+@pytest.mark.parametrize(("text", "how"), [
+    ('```json\n{"kind": "cap"}\n```', "fenced"), ('Here:\n```\n {"kind": "cap"} \n```', "fenced"),
+    ('```\nsee {"kind": "cap"}\n```', "in_prose"), ('```\n{"kind": "cap"} it is\n```', "in_prose"),
+    ('```\nx\n```\n{"kind": "cap"}', "in_prose"), ('```json\n{"kind": "cap"}', "fenced"),
+])  # fmt: skip
+def test_json_in_a_fence_is_that_which_fills_it(text: str, how: str) -> None:
+    assert Reader("json", SCHEMA).read(text).how == how
+
+
+def test_an_answer_that_stops_by_itself_is_closed_up_and_one_that_was_cut_off_is_not() -> None:
+    text = 'It is {"kind": "cap", "note": ["a", "b'
+    assert Reader("json").read(text).value == {"kind": "cap", "note": ["a"]}
+    assert Reader("json").read(text, cut_off=True).status == "cut_off"
+    assert Reader("json").read("{ ").status == "not_json"
+    assert Reader("json", SCHEMA).read("{'kind': 'cap'} And to expl", cut_off=True).value == CAP
+    inner = 'It is [{"kind": "cap"}, {"kind'
+    assert (Reader("json", SCHEMA).read(inner).value, Reader("json", SCHEMA).read(inner).how) == (CAP, "in_prose")
+
+
+def test_in_a_text_too_long_to_walk_through_whole_values_are_found_wherever_they_are() -> None:
+    """A model that has lost its way still said something before it did."""
+    filler = "and so on, " * 300_000
+    found = find_in_long('{"a": 1} ' + filler + '{not} [{"b": 2}] ' + filler[:100] + '{"c": ')
+    assert [one.json for one in found] == ['{"a": 1}', '[{"b": 2}]']
+    assert [one.end - one.start for one in found] == [8, 10]
+    assert Reader("json", SCHEMA).read(filler + '{"kind": "cap"} and').value == CAP
+    wide = json.dumps({"kind": "cap", "note": "x" * 400_000})
+    assert Reader("json", SCHEMA).read(filler + wide + " end").status == "ok"
+    assert len(find_in_long('{"a": 1} ' * 5000)) == 200
+    assert find_in_long('{"no ' * 5000 + '{"a": 1}') == []
+
+
+def test_a_number_is_as_large_as_a_double_holds_on_either_side() -> None:
+    read = Reader("json").read
+    assert read('{"n": -' + "9" * 400 + "}").value == {"n": -(10**300)}
+    assert read('{"n": ' + "9" * 400 + "}").value == {"n": 10**300}
+    assert read('{"n": -1e999}').value == {"n": -sys.float_info.max}
+    assert read('{"n": ' + "9" * 300 + "}").value == {"n": int("9" * 300)}
+    assert read('{"n": 1e308}').value == {"n": 1e308}
+    assert read('{"n": NaN}').how == "repaired"

@@ -124,10 +124,10 @@ _PASSES = 6
 """Characters looked at, beyond the text's own length this many times: a bound of the work."""
 _WINDOW, _TRIES, _WHOLE_TRIES, _MOST_IN_LONG = 300_000, 1000, 5, 200
 """Bounds of the work on one text: characters looked through, starts tried, whole values tried, values kept."""
-_TOO_DEEP_COSTS = 50
-"""Tries: a parser that runs out of stack has called itself a thousand times."""
 MAX_DEPTH = 400
-"""Containers within containers beyond this are no answer, and would exhaust the parser's stack."""
+"""Containers within containers beyond this are no answer, nor is what is within or behind them; and they would
+exhaust the parser's stack.
+"""
 
 
 @dataclass(frozen=True)
@@ -166,6 +166,8 @@ def find_json(text: str, lenient: bool = False) -> FoundSpans:
             # What was closed within is a part of the answer, not the answer.
             found.cut_json, found.within_cut = walk.closed_up(), walk.whole()
             break
+        if walk.state == "too deep":
+            break
         found.spans += walk.whole()
         at = walk.at if walk.state == "done" else max(walk.go_on, opening.start() + 1)
     return found
@@ -190,9 +192,7 @@ def find_in_long(text: str) -> list[JsonSpan]:
                 at = start + size
                 break
             except RecursionError:
-                tries -= _TOO_DEEP_COSTS
-                at = start + MAX_DEPTH
-                break
+                return found
             except ValueError:
                 at = start + 1
             whole_tries -= 1
@@ -213,7 +213,7 @@ class _Walk:
     """One run of the automaton, from an opening bracket until that closes, fails, or the text ends.
 
     `state` is what may come next: "value", "first value", "key", "first key", "colon", "next"; at the
-    end "done", "failed" or "cut off". `pieces` is what was read, as strict JSON; `safe` is how many
+    end "done", "failed", "too deep" or "cut off". `pieces` is what was read, as strict JSON; `safe` is how many
     of them end with a whole value or an opening bracket.
     """
 
@@ -227,8 +227,8 @@ class _Walk:
         self.closed: list[_Closed] = []
 
     def run(self) -> None:
-        """Walk until the state is one of the last three."""
-        while self.state not in ("done", "failed", "cut off"):
+        """Walk until the state is one of the last four."""
+        while self.state not in ("done", "failed", "too deep", "cut off"):
             if self.open:
                 self.at = self.tokens.skip(self.text, self.at)
             if self.at >= len(self.text):
@@ -255,7 +255,7 @@ class _Walk:
 
     def _open(self, char: str) -> None:
         if len(self.open) >= MAX_DEPTH:
-            self._fail()
+            self.state = "too deep"
             return
         self.open.append((char, self.at, len(self.pieces)))
         self._take(char, 1, "first key" if char == "{" else "first value")

@@ -123,8 +123,13 @@ def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
     return expected
 
 
-def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[SourceRow]:
-    """A row a line after the header; an empty cell is an absent value."""
+def csv_rows(
+    path: Path, source: str, tasks: Sequence[Task], problems: list[Problem], null_word: str | None = None
+) -> Iterator[SourceRow]:
+    """A row a line after the header; an empty cell is an absent value.
+
+    :param null_word: what a cell says where null is the expected value.
+    """
     try:
         with open_regular(path, source) as binary, io.TextIOWrapper(binary, encoding="utf-8-sig", newline="") as file:
             reader = csv.DictReader(file, strict=True)
@@ -135,7 +140,7 @@ def csv_rows(path: Path, source: str, tasks: Sequence[Task], problems: list[Prob
                 return
             types = {column: _type_at(column, tasks) for column in columns if column.startswith("expected.")}
             for cells in reader:
-                row = _csv_row(cells, types, source, reader.line_num, problems)
+                row = _csv_row(cells, types, source, reader.line_num, problems, null_word)
                 if row:
                     yield row
     except csv.Error as error:
@@ -165,7 +170,12 @@ def _check_columns(columns: Sequence[str], source: str) -> list[Problem]:
 
 
 def _csv_row(
-    cells: Mapping[str | Any, Any], types: Mapping[str, str], source: str, line: int, problems: list[Problem]
+    cells: Mapping[str | Any, Any],
+    types: Mapping[str, str],
+    source: str,
+    line: int,
+    problems: list[Problem],
+    null_word: str | None,
 ) -> SourceRow | None:
     place = f"line {line}"
     if None in cells or None in cells.values():
@@ -182,6 +192,8 @@ def _csv_row(
             values.setdefault("regions", {})[rest] = _box(cell)
         elif head == "given":
             values.setdefault("given", {})[rest] = cell
+        elif head == "expected" and cell == null_word:
+            _put(values.setdefault("expected", {}), rest.split("."), None)
         elif head == "expected":
             try:
                 value = _typed(cell, types[column])
@@ -312,17 +324,20 @@ class CaseRow(Frozen):
     regions: dict[str, Box] = Field(default_factory=dict)
 
 
-def read_cases(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> list[Case]:
+def read_cases(
+    folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem], null_word: str | None = None
+) -> list[Case]:
     """Every case of a project; what is wrong is added to `problems` and left out.
 
     :param source: what `cases` in drovik.toml says, from the project's folder.
     :param tasks: their schemas give the types of CSV columns, their label measures the place of a
         folder's label.
+    :param null_word: what a cell of a CSV file says where null is the expected value.
     """
     cases: list[Case] = []
     first_places: dict[str, str] = {}
     before = len(problems)
-    for row in _rows(folder, source, tasks, problems):
+    for row in _rows(folder, source, tasks, problems, null_word):
         case = _case_of(row, source, problems)
         if case is None:
             continue
@@ -337,12 +352,14 @@ def read_cases(folder: Path, source: str, tasks: Sequence[Task], problems: list[
     return cases
 
 
-def _rows(folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem]) -> Iterator[SourceRow]:
+def _rows(
+    folder: Path, source: str, tasks: Sequence[Task], problems: list[Problem], null_word: str | None
+) -> Iterator[SourceRow]:
     path = folder / source
     if path.is_dir():
         return folder_rows(folder, path, tasks)
     if path.suffix.lower() == ".csv":
-        return csv_rows(path, source, tasks, problems)
+        return csv_rows(path, source, tasks, problems, null_word)
     if path.suffix.lower() in (".jsonl", ".ndjson"):
         return jsonl_rows(path, source, problems)
     remedy = "name a .jsonl or .csv file, or a folder of pictures per label"

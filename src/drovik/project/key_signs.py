@@ -17,8 +17,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-from pathspec import GitIgnoreSpec
-
 from drovik.errors import DrovikError, Problem
 from drovik.files import nonblocking_opener, read_bytes
 from drovik.project.cases import Case
@@ -46,6 +44,8 @@ def would_be_committed(path: Path) -> bool:
 
 def _is_ignored(root: Path, git: Path | None, parts: tuple[str, ...]) -> bool:
     """Whether the last rule about a file or folder excludes it: the nearest ignore file counts most."""
+
+    from pathspec import GitIgnoreSpec  # few commands need it, and it takes long to import
 
     for base, file in _ignore_files(root, git, parts):
         inside = "/".join(parts[base:])
@@ -125,7 +125,7 @@ _NAMES_A_MODEL = re.compile(r"\s*(?:id|revision)\s*=")
 _SECRET_NAME = re.compile(r"authorization|api.?key|token|secret|password|^key$|[-_]key$", re.IGNORECASE)
 _COUNTS = re.compile(r"tokens|token_(?:count|limit)|max.?token", re.IGNORECASE)
 _SLOT = re.compile(r"\{[a-z][\w.]*\??\}")
-_OWN_SLOT = re.compile(r"\{key\??\}")
+_OWN_SLOT = re.compile(r"\{key(?:\.basic)?\??\}")
 _SHORTEST = 12
 """A value under a name such as `token` is a key if it is this long and has no space in it."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib.util
 import io
 import os
@@ -9,7 +10,7 @@ import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 
-from drovik.errors import Problem, ProjectError
+from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.files import read_text
 from drovik.project.commands import environment_for, words_of
 from drovik.project.key_signs import would_be_committed
@@ -23,17 +24,28 @@ def read_keys(
 ) -> dict[str, str]:
     """The value of each key variable that is set, by the variable's name.
 
-    The environment goes first, then `.env`, then the system's keyring where it can be used.
+    The environment goes first, then `.env` beside drovik.toml, then that of the current folder, then the system's
+    keyring where it can be used.
 
     :raises DrovikError: where `.env` cannot be read.
     """
-    from_file = _from_env_file(folder / ".env")
+    from_file = {**_from_here(folder), **_from_env_file(folder / ".env")}
     from_environment = os.environ if environment is None else environment
     wanted = {endpoint.key_env for endpoint in endpoints.values() if endpoint.key_env}
     found = {
         name: from_environment.get(name) or from_file.get(name) or _from_keyring(name) for name in sorted(wanted)
     }
     return {name: value.strip() for name, value in found.items() if value.strip()}
+
+
+def _from_here(folder: Path) -> dict[str, str | None]:
+    """What the `.env` of the current folder sets; nothing where it cannot be read: it may be of another program."""
+    here = Path.cwd() / ".env"
+    if here.parent == folder.resolve():
+        return {}
+    with contextlib.suppress(DrovikError):
+        return _from_env_file(here)
+    return {}
 
 
 def _from_env_file(path: Path) -> dict[str, str | None]:
@@ -118,7 +130,9 @@ def check_keys(folder: Path, endpoints: Mapping[str, Endpoint], keys: Mapping[st
     for name, endpoint in endpoints.items():
         if endpoint.key_env and not endpoint.key_command and endpoint.key_env not in keys:
             what = f"the key variable {endpoint.key_env} is not set"
-            remedy = f"put {endpoint.key_env}=... into .env, or export it"
+            here = Path.cwd() / ".env"
+            looked = "" if here.parent == folder.resolve() else f" or {here}"
+            remedy = f"export it, or put {endpoint.key_env}=... into {(folder / '.env').absolute()}{looked}"
             problems.append(Problem(what, remedy, FILE_NAME, f"endpoints.{name}.key_env"))
     if (folder / ".env").exists() and would_be_committed(folder / ".env"):
         problems.append(

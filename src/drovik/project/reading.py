@@ -70,7 +70,9 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     dialects = read_dialects(folder, {one.dialect for one in settings.endpoints.values()}, problems)
     tasks = read_tasks(folder, problems)
     pictures = PictureFolder(folder, settings.pictures.folders(folder))
-    cases = [] if _lies_outside(pictures, settings, problems) else read_cases(folder, settings.cases, tasks, problems)
+    cases = []
+    if not _lies_outside(pictures, settings, problems):
+        cases = read_cases(folder, settings.cases, tasks, problems, settings.null_word)
     keys = collected(problems, read_keys, folder, settings.endpoints) or {}
     given = sorted({name for case in cases for name in case.given})
     for name in set(given) & set(OUR_VARIABLES):

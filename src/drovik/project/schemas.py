@@ -60,7 +60,7 @@ class SchemaChecker:
 
     def _first_of(self, value: Any, most: int) -> list[Mismatch]:
         try:
-            return [self._mismatch(error) for error in islice(self._validator.iter_errors(value), most)]
+            return [self._mismatch(error, value) for error in islice(self._validator.iter_errors(value), most)]
         except UnicodeEncodeError:
             raise
         except ValueError as error:
@@ -68,8 +68,10 @@ class SchemaChecker:
             words = "is nested too deeply to be checked" if is_deep else f"cannot be checked: {str(error)[:100]}"
             return [Mismatch((), "depth", None, words)]
 
-    def _mismatch(self, error: ValidationError) -> Mismatch:
+    def _mismatch(self, error: ValidationError, whole: Any) -> Mismatch:
         rule = str(error.kind.name)
+        if rule == "falseSchema":
+            return _not_allowed(error, whole)
         if rule in ("backtrackLimitExceeded", "regexEngineFailure"):
             words = "its pattern took too long to be looked for"
             return Mismatch(tuple(error.instance_path), "pattern", None, words)
@@ -89,6 +91,16 @@ class SchemaChecker:
             except (KeyError, IndexError, TypeError):
                 return next(iter(facts.values()), None)
         return part
+
+
+def _not_allowed(error: ValidationError, whole: Any) -> Mismatch:
+    """What `false` in a schema rules out; of an object without any known member the checker names none."""
+    steps = tuple(error.instance_path)
+    if error.schema_path and error.schema_path[-1] == "additionalProperties":
+        for step in steps:
+            whole = whole[step]
+        return Mismatch(steps, "additionalProperties", list(whole), _first_line(error.message))
+    return Mismatch(steps, "falseSchema", None, "is not allowed here")
 
 
 def _first_line(text: str) -> str:

@@ -103,7 +103,8 @@ class Endpoint(Frozen):
 
     `key_command` prints the key, for keys that expire; where it is not given, the key is in the
     variable `key_env`. `start` is a command that serves at the URL; it is up once a GET of the path
-    `ready` succeeds, for which it has `start_within` seconds. Both commands are run in `home`, the folder
+    `ready` succeeds, for which it has `start_within` seconds; the last command that uses it stops it, unless
+    it is to be left (`leave_running`). Both commands are run in `home`, the folder
     of the file that names them, and see few variables: `pass_env` names further ones.
     """
 
@@ -116,6 +117,7 @@ class Endpoint(Frozen):
     start: str | None = Field(default=None, min_length=1)
     ready: Annotated[str, StringConstraints(pattern=r"^/")] = "/"
     start_within: float = Field(default=60.0, gt=0, le=3600)
+    leave_running: bool = False
     home: Path = Field(default=Path(), exclude=True, repr=False)
 
     formerly: tuple[str, ...] = ()
@@ -247,11 +249,15 @@ class PicturesFrom(Frozen):
 
 
 class ProjectFile(Frozen):
-    """All of `drovik.toml`. `ask` is the model that `drovik ask` takes where none is named."""
+    """All of `drovik.toml`. `ask` is the model that `drovik ask` takes where none is named.
+
+    `null_word` is what a cell of the cases' CSV file says where null is the expected value.
+    """
 
     title: str = ""
     ask: str | None = None
     cases: str = "cases.jsonl"
+    null_word: str | None = Field(default=None, min_length=1)
     max_pixels: int = Field(default=DEFAULT_MAX_PIXELS, ge=1)
     pictures: PicturesFrom = PicturesFrom()
     endpoints: dict[Name, Endpoint] = {}
