@@ -7,8 +7,9 @@ hold that one's answer: so a thread is known as far as there are answers, and gr
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
+from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.planning.answers import answer_to, answers_for, judged_cases
@@ -42,15 +43,45 @@ def threads_of_task(
             for arm in arms:
                 if repeat > repeats_of(task, arm.model):
                     continue
-                found = earlier.get((arm.name, case.id), {}) if task.after else {}
-                if isinstance(found, str):
-                    threads.append(Thread(arm, case, repeat, (), found))
-                else:
-                    first = request_of(task, arm, case, digests, (), found, repeat)
-                    threads.append(Thread(arm, case, repeat, (first,), "open"))
+                found = earlier[arm.name, case.id] if task.after else _NOTHING_EARLIER
+                threads.append(_begun(task, arm, case, digests, found, repeat))
     for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
         threads = _grown(project, store, task, threads, digests, turn)
     return _with_repair_turns(project, store, task, threads, digests) if task.repair_turn else threads
+
+
+class Earlier(NamedTuple):
+    """What a task takes up of those before: their answers by the task's name, and whether the last was valid."""
+
+    answers: Mapping[str, Any]
+    was_valid: bool
+
+
+_NOTHING_EARLIER = Earlier({}, True)
+
+
+def _begun(
+    task: Task, arm: Arm, case: Case, digests: Mapping[str, str], earlier: Earlier | State, repeat: int
+) -> Thread:
+    if isinstance(earlier, str):
+        return Thread(arm, case, repeat, (), earlier)
+    first = _after(task, arm, case, digests, earlier, repeat)
+    return Thread(arm, case, repeat, (first,), "open") if first else Thread(arm, case, repeat, (), "stuck")
+
+
+def _after(
+    task: Task, arm: Arm, case: Case, digests: Mapping[str, str], earlier: Earlier, repeat: int
+) -> Request | None:
+    """The first request of a task; None where the answer that it takes up is not valid, and lacks something.
+
+    :raises DrovikError: where the prompt fails although that answer is valid.
+    """
+    try:
+        return request_of(task, arm, case, digests, (), earlier.answers, repeat)
+    except DrovikError:
+        if earlier.was_valid:
+            raise
+        return None
 
 
 def _with_repair_turns(
@@ -121,12 +152,12 @@ def _earlier(
     arms: Sequence[Arm],
     cases: Sequence[Case],
     digests: Mapping[str, str],
-) -> dict[tuple[str, str], dict[str, Any] | State]:
+) -> dict[tuple[str, str], Earlier | State]:
     """What the task before answered, by arm and case of this one; or why there is nothing to take up."""
     if task.after is None:
         return {}
     before = project.task(task.after.task)
-    found: dict[tuple[str, str], dict[str, Any] | State] = {}
+    found: dict[tuple[str, str], Earlier | State] = {}
     wanted = {arm.name: arm_before(project, task, arm) for arm in arms}
     distinct = {one.name: one for one in wanted.values() if one is not None}
     threads = threads_of_task(project, store, before, list(distinct.values()), cases, digests)
@@ -140,7 +171,7 @@ def _earlier(
     return found
 
 
-def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) -> dict[str, Any] | State:
+def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) -> Earlier | State:
     if thread is None or not thread.requests:
         return thread.state if thread and thread.state != "open" else "before"
     last = thread.requests[-1]
@@ -152,14 +183,14 @@ def _taken_up(task: Task, thread: Thread | None, answers: Mapping[str, Answer]) 
     return earlier_of(task, last, answer)
 
 
-def earlier_of(task: Task, request: Request, answer: Answer) -> dict[str, Any] | State:
-    """The variable `earlier` for a task that comes after a request's, or why it is not asked."""
+def earlier_of(task: Task, request: Request, answer: Answer) -> Earlier | State:
+    """What is taken up for a task that comes after a request's, or why it is not asked."""
     if answer.status is Status.FAILED:
         return "stuck"
     value = answer.value if answer.value is not None else answer.text
     if task.where is not None and not task.where.holds(value):
         return "not_asked"
-    return {**request.earlier, request.task.name: value}
+    return Earlier({**request.earlier, request.task.name: value}, answer.status is Status.OK)
 
 
 def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
@@ -224,7 +255,9 @@ class _Follower:
             earlier = earlier_of(task, request, answer)
             if not isinstance(earlier, str):
                 for repeat in range(1, repeats_of(task, arm.model) + 1):
-                    yield request_of(task, arm, request.case, self._digests, (), earlier, repeat)
+                    made = _after(task, arm, request.case, self._digests, earlier, repeat)
+                    if made is not None:
+                        yield made
 
     def _not_answered(self, request: Request) -> Iterable[Request]:
         """The request itself, or what follows it where it has its answer from before."""

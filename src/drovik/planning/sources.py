@@ -7,8 +7,9 @@ What is asked is given to the prompt as facts, so that nothing in it is taken fo
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -114,6 +115,8 @@ def shown_of(arm: Arm, case: Case, sources: Mapping[str, str]) -> dict[str, Any]
     return {"times": times, "step": step, "pages": pages, "parts": parts}
 
 
+SHOWN_IN_TEXT = re.compile(r"\{\{\s*(" + "|".join(SHOWN_VARIABLES) + r")\s*\}\}")
+"""Where a question by hand says what is sent of its pictures."""
 TASK, PROMPT = "by-hand", "asked"
 
 
@@ -122,7 +125,7 @@ class AdhocQuestion:
     """What is asked: the text, the rules, the schema of the answer, and whether the service gets it.
 
     `later` are the turns of a conversation after the first, each with its text and the numbers of the
-    pictures that come with it, from 1.
+    pictures that come with it, from 1. `texts` are the texts of cases that are asked something of their own, by id.
     """
 
     text: str = ""
@@ -130,6 +133,7 @@ class AdhocQuestion:
     schema: Mapping[str, Any] | None = None
     send_schema: bool = False
     later: tuple[tuple[str, tuple[int, ...]], ...] = ()
+    texts: Mapping[str, str] = field(default_factory=dict)
 
     def prompt(self) -> Prompt:
         """The prompt version that asks it, its text in variables."""
@@ -137,21 +141,37 @@ class AdhocQuestion:
             "".join(f"{{{{ picture({one}) }}}}" for one in pictures) + f"{{{{ turn_{number} }}}}"
             for number, (_, pictures) in enumerate(self.later, 2)
         )
-        names = frozenset(("question", "rules", *(f"turn_{number}" for number in range(2, len(turns) + 2))))
+        pieces = self._pieces()
+        asked = "".join(f"{{{{ {one} }}}}" for one in pieces)
+        names = frozenset((*pieces, "rules", *(f"turn_{number}" for number in range(2, len(turns) + 2))))
         return Prompt(
             name=PROMPT,
             file="the question",
             note="",
             system="{{ rules }}",
-            ask="{{ question }}",
+            ask=asked,
             variables=names,
             turns=turns,
         )
 
-    def given(self) -> dict[str, Any]:
-        """The facts that fill the prompt."""
+    def _pieces(self, case: str = "") -> dict[str, str | None]:
+        """The question in pieces by the names of their variables: what a prompt may say of the pictures that are
+        sent, such as `{{ times }}`, is a variable of its own, without a text here.
+        """
+        found: dict[str, str | None] = {}
+        for number, piece in enumerate(SHOWN_IN_TEXT.split(self.texts.get(case, self.text))):
+            if number % 2:
+                found[piece] = None
+            elif piece or number == 0:
+                found["question" if number == 0 else f"question_{number // 2 + 1}"] = piece
+        return found
+
+    def given(self, case: str = "") -> dict[str, Any]:
+        """The facts that fill the prompt for a case."""
         turns = {f"turn_{number}": text for number, (text, _) in enumerate(self.later, 2)}
-        return {"question": self.text, "rules": self.system, **turns}
+        pieces = self._pieces(case)
+        turns |= {name: text for name, text in pieces.items() if text is not None}
+        return {"rules": self.system, **turns}
 
 
 @dataclass(frozen=True)
@@ -187,12 +207,11 @@ def adhoc_project(
         prompts=(question.prompt(),),
         send_schema=question.send_schema,
     )
-    given = question.given()
     made = tuple(
         Case(
             id=name,
             pictures=tuple(pictures),
-            given=given,
+            given=question.given(name),
             expected={},
             group=None,
             split="tune",
