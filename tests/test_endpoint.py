@@ -65,7 +65,14 @@ def test_from_a_dialects_page_to_an_answer_without_editing_a_file(drovik: Drovik
     assert "bottle" in one.out.lower() or "flasche" in one.out.lower()
     assert "tokens in" in one.err
     several = drovik(
-        "ask", str(PICTURE), str(PICTURE.with_name("lp-002.jpg")), "Describe them.", "--model", name, "--json"
+        "ask",
+        str(PICTURE),
+        str(PICTURE.with_name("lp-002.jpg")),
+        "--together",
+        "Describe them.",
+        "--model",
+        name,
+        "--json",
     )
     (answer,) = several.json["answers"]
     assert answer["status"] == "ok"
@@ -99,7 +106,7 @@ def test_learning_disturbs_nothing_in_a_drovik_toml(drovik: Drovik, service: str
     assert all(line in after.splitlines() for line in before.splitlines())
     table = tomllib.loads(after)
     assert table["endpoints"]["flat"] == {"url": service, "dialect": "flat", "key_env": "FLAT_KEY"}
-    assert table["models"]["flat"]["settings"] == {"temperature": 0.2, "max_output_tokens": 300}
+    assert table["models"]["flat"]["settings"] == {"temperature": 0.2}  # the sample's limit would cut answers
     learned(drovik, service, "flat", "--no-try")
     assert (drovik.folder / "drovik.toml").read_text() == after
 
@@ -107,8 +114,8 @@ def test_learning_disturbs_nothing_in_a_drovik_toml(drovik: Drovik, service: str
 @pytest.mark.parametrize(
     ("sample", "line"),
     [
-        ("import net\nx = net.post('https://a.example')\nprint(x)", "a program in Python; take the curl form"),
-        ("const r = await send('https://a.example', {})", "a program in JavaScript; take the curl form"),
+        ("import net\nx = net.ask('https://a.example')\nprint(x)", "a program in Python, and no request in it could be read; take the curl form"),
+        ("const r = await send('https://a.example', {})", "a program in JavaScript, and no request in it could be read; take the curl form"),
         ("", "the sample is empty"),
         ('{"question": "What?"}', "a body without a URL; say where it goes: --url"),
         ("curl -H 'A: b'", "the curl command has no URL"),
@@ -336,10 +343,7 @@ def test_a_service_of_this_machine_is_started_waited_for_and_stopped(
     import re
 
     file.write_text(re.sub(r"127\.0\.0\.1:\d+", f"127.0.0.1:{port}", text))
-    refused = drovik("ask", str(PICTURE), "Which kind?")
-    assert refused.code == 2
-    assert "start would run" in refused.err
-    asked = drovik("ask", str(PICTURE), "Which kind?", "--trust")
+    asked = drovik("ask", str(PICTURE), "Which kind?")
     assert asked.code == 0, asked.err
     assert len(ledger.read_text().splitlines()) == 2  # one to warm it, one that was asked
     with socket.socket() as gone:
@@ -348,7 +352,7 @@ def test_a_service_of_this_machine_is_started_waited_for_and_stopped(
     late = drovik("ask", str(PICTURE), "Which kind?", "--trust")  # the file that it names has changed
     assert late.code == 3
     assert "was not up at /nowhere within 1 seconds" in late.err
-    file.write_text(file.read_text().replace(start, f"{program} nonsense"))
+    file.write_text(file.read_text().replace(start, f"{program} nonsense").replace("start_within = 1\n", ""))
     broken = drovik("ask", str(PICTURE), "Which kind?", "--trust")
     assert "ended at once, with 2" in broken.err
     assert "nonsense" in broken.err
@@ -368,9 +372,7 @@ def test_a_key_command_is_agreed_to_and_run_again_when_the_key_expires(drovik: D
     )
     script.chmod(0o755)
     set_up(drovik, f"http://127.0.0.1:{service.port}", more=f'key_command = "{script}"')
-    assert "key_command would run" in drovik("ask", "Ready?").err
-    assert not (drovik.folder / "count").exists()
-    first = drovik("ask", "Ready?", "--trust")
+    first = drovik("ask", "Ready?")  # it is one's own configuration, so nobody is asked whether to run it
     assert first.code == 3  # a brand-new key that is rejected is wrong, and not expired
     assert keys == ["key-number-1"]
     second = drovik("ask", "Ready?")

@@ -226,7 +226,8 @@ def process_start_time(pid: int) -> str:
     try:
         boot = Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
         # The name is in brackets and may hold anything; the start is the 20th field behind it (proc(5)).
-        return f"{boot} {Path(f'/proc/{pid}/stat').read_text('utf-8', 'replace').rpartition(')')[2].split()[19]}"
+        state, *fields = Path(f"/proc/{pid}/stat").read_text("utf-8", "replace").rpartition(")")[2].split()
+        return f"{boot} {fields[18]}" if state != "Z" else ""  # what has ended, and nobody has asked how
     except (OSError, IndexError):
         return ""
 

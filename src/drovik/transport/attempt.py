@@ -80,9 +80,9 @@ async def _exchange(
         except DrovikError as error:
             return None, None, Outcome("bad_request", words=error.problems[0].what)
         reply, parsed, outcome = await _proper(session, service, request, http_request, hear)
-        if not used or outcome.kind not in ("bad_request", "not_found", "no_pictures"):
+        if not used or outcome.kind not in ("bad_request", "not_found", "no_pictures", "key_rejected", "forbidden"):
             break
-        # Perhaps what was handed over earlier does not live any more: hand it over again.
+        # Perhaps what was handed over or given earlier does not live any more: do it again.
     return reply, parsed, outcome
 
 

@@ -36,10 +36,11 @@ from drovik.project.settings import is_loopback
 from drovik.store.answer_store import Store
 from drovik.store.claims import Budget
 from drovik.store.database import store_error
+from drovik.store.user_uploads import UserUploads
 from drovik.transport.attempt import AttemptRunner, NotClaimed, OverBudget
 from drovik.transport.http import RestingConnector
 from drovik.transport.local_service import local_service, warm
-from drovik.transport.outcomes import Listener, Outcome, wait_before
+from drovik.transport.outcomes import Listener, Outcome, Trace, wait_before
 from drovik.transport.preparer import PreparedRequest, Preparer
 from drovik.transport.queue import Queue, Tally, lending, takes_addresses
 from drovik.transport.session import EndpointSession
@@ -61,13 +62,16 @@ class SendingOptions:
 
     `budget` is the limit of money; `concurrency_bound` bounds what endpoints bear together, where this machine has a
     bound of its own; `shared` is the file by which programs of this machine share an endpoint's limits, None to keep
-    them alone; `listener` hears answers as they come; `chance` is the randomness of the waits.
+    them alone; `listener` hears answers as they come; `trace` gets requests and replies as they go; `uploads` keeps
+    what services gave for pictures, where that is not the store; `chance` is the randomness of the waits.
     """
 
     budget: Budget | None = None
     concurrency_bound: int | None = None
     shared: Path | None = None
     listener: Listener | None = None
+    trace: Trace | None = None
+    uploads: UserUploads | None = None
     chance: random.Random = field(default_factory=random.Random)
 
 
@@ -92,6 +96,9 @@ class Dispatcher:
                 counts.total += 1
         self._attempts = AttemptRunner(store, plan, self.tally, options.listener)
         self._preparer = Preparer(project, store, plan, self.tally)
+
+    def _tell(self, state: str) -> None:
+        self.tally.state = state
 
     def interrupt(self) -> None:
         """Let no new request leave."""
@@ -157,14 +164,16 @@ class Dispatcher:
                 lend = await around.enter_async_context(lending())
             shared = SharedLimits(self._options.shared, endpoint.url, endpoint.limits)
             around.callback(shared.leave)
-            service = EndpointSession(self._project, name, requests, self._store.handles, lend, shared)
+            handles = self._options.uploads or self._store.handles
+            service = EndpointSession(self._project, name, requests, handles, lend, shared)
             if self._options.concurrency_bound is not None:
                 service.rates.bound_to(self._options.concurrency_bound)
+            service.trace = self._options.trace
             self._services[name] = service
             again = self._asked if plan.recheck else plan.again
             self._queues[name] = Queue(requests, self._store.claims, again, since, endpoint.limits.concurrency * 2)
             if endpoint.start is not None and requests:
-                started = await around.enter_async_context(local_service(session, endpoint, name))
+                started = await around.enter_async_context(local_service(session, endpoint, name, self._tell))
                 if started:
                     await warm(session, service, requests[0])
         await asyncio.gather(*(service.rates.settle() for service in self._services.values()))

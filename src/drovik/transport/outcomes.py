@@ -37,7 +37,7 @@ REMEDIES: dict[str, str] = {
     "not_found": "check the model's id and the dialect's path; nothing more is sent to this endpoint until then",
     "redirected": "put that URL into url, if you trust it: no key and no picture was sent there",
     "no_pictures": "set takes_pictures = false to ask it without pictures as a baseline, or take the model out",
-    "bad_request": "compare the dialect with the service's documentation",
+    "bad_request": "compare the dialect with the documentation; drovik ask … --show-request --show-reply prints both",
     "unreachable": "check the URL, and that the service runs",
     "limited": "lower concurrency, or wait; then: drovik send --resend failed",
     "service_error": "wait until the service is well; then: drovik send --resend failed",
@@ -49,6 +49,32 @@ REMEDIES: dict[str, str] = {
     "unhandled": "the reply is kept; please report it, with the line above",
     "timeout": "raise the endpoint's timeout; then: drovik send --resend failed",
 }
+_BAD_KEY = re.compile(
+    r"\b(?:api|access|secret)[ _-]?(?:key|token)\b|\bcredentials?\b|unauthori[sz]ed|\bauthenticat"
+    r"|\b(?:key|token)\b.{0,40}\b(?:not valid|invalid|not accepted|wrong|refused|rejected|expired|missing|revoked)\b"
+    r"|\b(?:invalid|wrong|missing|expired|bad|no)\b.{0,12}\bkey\b", re.IGNORECASE,
+)  # fmt: skip
+_KEY_OF_JSON = re.compile(
+    r"extra|unexpected|unknown|\bmember|\bfield|propert|parameter|\bjson\b|duplicate|in body", re.IGNORECASE
+)
+"""Words by which a key is a member's name."""
+_NO_ADDRESS = re.compile(
+    r"(?:could not|cannot|can.?t|failed to|unable to|error while)\s*(?:be\s*)?"
+    r"(?:fetch|load|download|retriev|access|reach|open|get)\w*.{0,60}(?:image|picture|photo|url|address|file|https?:)"
+    r"|(?:image|picture|photo|url|address).{0,60}(?:could not|cannot|can.?t)\s*be"
+    r"\s*(?:fetched|loaded|downloaded|retrieved|reached|opened)",
+    re.IGNORECASE,
+)  # fmt: skip
+_NO_SETTING = re.compile(
+    r"extra (?:inputs?|fields?)|unknown|unsupported|unrecogni[sz]ed|unexpected"
+    r"|not (?:supported|permitted|allowed)|no longer",
+    re.IGNORECASE,
+)  # fmt: skip
+_WANTS_PICTURE = re.compile(
+    r"\b(?:image|picture|photo)s?\b.{0,30}\b(?:required|missing|needed|expected|must)|(?:need|require|expect|want|missing|without)s?\b"
+    r".{0,20}\b(?:image|picture|photo)s?\b|only (?:with|about) (?:an? )?(?:image|picture|photo)", re.IGNORECASE,
+)  # fmt: skip
+_SETTINGS = ("temperature", "top_p", "top_k", "seed", "max_output_tokens", "max_tokens", "schema", "format", "stream")
 _SAYS_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
 _SAYS_UNKNOWN = re.compile(
     r"unknown|not found|no such|does not exist|not exist|not available|unsupported", re.IGNORECASE
@@ -94,12 +120,34 @@ def outcome_of(status: int, words: str, retry_after: str | None, told: ErrorWord
         return Outcome("limited", again=True, words=words, wait=wait)
     if status >= 500 or status in (408, 409, 425):
         return Outcome("service_error", again=status != 501, words=words, wait=wait)
+    if status in (400, 402, 422) and _BAD_KEY.search(words) and not _KEY_OF_JSON.search(words):
+        return Outcome("key_rejected", stops="endpoint", words=words)
     if _is_about(words, told.no_pictures) or (_SAYS_PICTURE.search(words) and _SAYS_CANNOT.search(words)):
         return Outcome("no_pictures", stops="model", words=words)
     names_model = bool(_SAYS_MODEL.search(words) and _SAYS_UNKNOWN.search(words))
     if status in (404, 410) or _is_about(words, told.unknown_model) or names_model:
         return Outcome("not_found", stops="endpoint", words=words)
     return Outcome("bad_request", words=words)
+
+
+def remedy_of(kind: str, words: str = "") -> str:
+    """What to do about an outcome: what the service's own words suggest, where they do."""
+    if kind == "bad_request":
+        if _NO_ADDRESS.search(words):
+            return (
+                "the service cannot load the picture from its address: give the picture itself, or one it can reach"
+            )
+        if wants_picture(words):
+            return "this service answers only with a picture: give one"
+        named = next((one for one in _SETTINGS if re.search(rf"\b{one}\b", words, re.IGNORECASE)), None)
+        if named and _NO_SETTING.search(words):
+            return f"take {named} out of the model's settings in drovik.toml, or out of the dialect's body"
+    return REMEDIES.get(kind, "")
+
+
+def wants_picture(words: str) -> bool:
+    """Whether a service says that it wants a picture."""
+    return _WANTS_PICTURE.search(words) is not None and not _SAYS_CANNOT.search(words)
 
 
 def outcome_of_error(words: str, code: int | None, told: ErrorWords, worked_before: bool) -> Outcome:
@@ -161,6 +209,16 @@ class AttemptEnd:
     parsed: ParsedReply | None
     reply: Reply | None
     seconds: float
+
+
+class Trace(Protocol):
+    """Gets every request as it goes and every reply as it comes, without the key."""
+
+    def sent(self, method: str, url: str, headers: dict[str, str], body: bytes) -> None:
+        """A request that leaves."""
+
+    def came(self, status: int, headers: dict[str, str], body: bytes) -> None:
+        """A reply that came."""
 
 
 class Listener(Protocol):

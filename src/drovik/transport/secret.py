@@ -24,6 +24,8 @@ MARK = "[key]"
 _NAMED = {chr(code): name for code, name in html.entities.codepoint2name.items()} | {"'": "apos"}
 _DEEPEST = 200
 """Levels of a reply that are searched for the key; deeper ones are not kept."""
+_SPELLED = re.compile(rb"\\+[ux/]|%|&")
+"""Where a character may be written in another way than as itself."""
 
 
 class Secret:
@@ -31,29 +33,48 @@ class Secret:
 
     def __init__(self, key: str) -> None:
         self._plain: list[str] = []
-        self._pattern: re.Pattern[bytes] | None = None
+        self._every: list[str] = []
+        self._raw: tuple[bytes, ...] = ()
+        self._compiled: re.Pattern[bytes] | None = None
         self.add(key)
 
     def __repr__(self) -> str:
         return f"Secret({len(self._plain)})"
 
     def __bool__(self) -> bool:
-        return self._pattern is not None
+        return bool(self._every)
 
     def add(self, key: str) -> None:
         """Take another key out too, from now on."""
         self._plain += [one for one in _meant_by(key) if one not in self._plain]
         if self._plain:
-            every = sorted({one for key in self._plain for one in _encodings(key)}, key=len, reverse=True)
-            self._pattern = re.compile(b"|".join(_any_spelling(one) for one in every))
+            self._every = sorted({one for key in self._plain for one in _encodings(key)}, key=len, reverse=True)
+            raw = [one.encode("utf-8", "surrogatepass") for one in self._every]
+            self._raw = tuple(dict.fromkeys([*raw, *(one.replace(b" ", b"+") for one in raw)]))
+            self._compiled = None
+
+    @property
+    def _pattern(self) -> re.Pattern[bytes]:
+        """All spellings of the key; made at the first text that may hold one, for it takes a while."""
+        if self._compiled is None:
+            self._compiled = re.compile(b"|".join(_any_spelling(one) for one in self._every))
+        return self._compiled
+
+    def _may_be_in(self, data: bytes) -> bool:
+        """Whether a key may be in some bytes: as it is, or where anything is spelled otherwise than as it is."""
+        if _SPELLED.search(data) or (b"\\" in data and any(mark in one for one in self._raw for mark in b"\"'\\")):
+            return True
+        return any(one in data for one in self._raw)
 
     def out_of_bytes(self, data: bytes) -> bytes:
         """Bytes without the key."""
-        return data if self._pattern is None else self._pattern.sub(MARK.encode(), data)
+        if not self._every or not self._may_be_in(data):
+            return data
+        return self._pattern.sub(MARK.encode(), data)
 
     def out_of(self, text: str) -> str:
         """Text without the key."""
-        if self._pattern is None:
+        if not self._every:
             return text
         return self.out_of_bytes(text.encode("utf-8", "surrogatepass")).decode("utf-8", "surrogatepass")
 
@@ -62,7 +83,7 @@ class Secret:
 
         :param form: as the dialect has it: `json`, `text`, `events` or `lines`.
         """
-        if self._pattern is None:
+        if not self._every:
             return body
         body = self.out_of_bytes(body)
         if form == "text":
@@ -90,9 +111,9 @@ class Secret:
         return changed
 
     def _out_of_slots(self, slots: list[_Slot]) -> bool:
-        assert self._pattern is not None
         texts = [str(holder[name]).encode("utf-8", "surrogatepass") for holder, name in slots]
-        found = list(self._pattern.finditer(b"".join(texts)))
+        whole = b"".join(texts)
+        found = list(self._pattern.finditer(whole)) if self._may_be_in(whole) else []
         for match in reversed(found):
             at = 0
             first = True
@@ -109,7 +130,7 @@ class Secret:
 
     def out_of_headers(self, headers: Mapping[str, str]) -> Mapping[str, str]:
         """Headers whose values do not hold the key."""
-        if self._pattern is None or not any(self.out_of(value) != value for value in headers.values()):
+        if not self._every or not any(self.out_of(value) != value for value in headers.values()):
             return headers
         copy = getattr(headers, "copy", lambda: dict(headers))()
         for name in list(copy):

@@ -18,9 +18,10 @@ from drovik.project.keys import key_of
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME, Endpoint
 from drovik.store.caches import UploadCache
+from drovik.store.user_uploads import UserUploads
 from drovik.text import shortened, without_controls
 from drovik.transport.circuit_breaker import CircuitBreaker
-from drovik.transport.outcomes import REMEDIES, Outcome
+from drovik.transport.outcomes import Outcome, Trace, remedy_of
 from drovik.transport.rate_control import RateControl, remaining_of
 from drovik.transport.secret import Secret
 from drovik.transport.shared_limits import SharedLimits
@@ -56,7 +57,7 @@ class EndpointSession:
         project: Project,
         name: str,
         requests: Sequence[Request] = (),
-        handles: UploadCache | None = None,
+        handles: UploadCache | UserUploads | None = None,
         lend: Callable[[Prepared], str] | None = None,
         shared: SharedLimits | None = None,
     ) -> None:
@@ -67,8 +68,11 @@ class EndpointSession:
         self.secret = Secret(self.key)
         """Takes the key out of what comes back."""
         self.writer = RequestWriter(self.endpoint, self.dialect, self.key or None, lend)
-        self.handles: UploadCache | _NoHandles = handles or _NoHandles()
+        self.handles: UploadCache | UserUploads | _NoHandles = handles or _NoHandles()
         self.handing: dict[str, asyncio.Lock] = {}
+        self.trace: Trace | None = None
+        self.passes: dict[str, tuple[float, dict[str, Any]]] = {}
+        """What steps gave for every request, with when it ends (of the monotonic clock)."""
         self.requests = requests
         self.rates = RateControl(self.endpoint.limits, shared)
         self.breaker = CircuitBreaker(self.endpoint.limits.concurrency, self.endpoint.limits.give_up_after)
@@ -183,7 +187,7 @@ class EndpointSession:
         }.get(outcome.kind, f"{who}: {outcome.kind}{said}")
         about_model = scope or outcome.kind == "not_found"
         place = f"models.{request.arm.model_name}" if about_model else f"endpoints.{self.name}"
-        self.stopped.setdefault(scope, Problem(what, REMEDIES.get(outcome.kind, ""), FILE_NAME, place))
+        self.stopped.setdefault(scope, Problem(what, remedy_of(outcome.kind, outcome.words), FILE_NAME, place))
 
 
 def _clean(words: str) -> str:

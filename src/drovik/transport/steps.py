@@ -23,6 +23,7 @@ from drovik.project.arms import digest, digest_of_bytes
 from drovik.project.dialects import Step, Until
 from drovik.transport.http import HttpReply, NoReply, fetch
 from drovik.transport.outcomes import Outcome
+from drovik.transport.secret import MARK, SHORTEST
 
 if TYPE_CHECKING:
     from drovik.dialects.request import Draft, DraftPicture
@@ -53,12 +54,29 @@ async def fetch_clean(
     :param form: how the body is built, as a dialect has it.
     :raises NoReply: where none came whole.
     """
+    if service.trace is not None:
+        headers = {name: _masked(service, value) for name, value in http_request.headers.items()}
+        body = service.secret.out_of_bytes(http_request.body)
+        service.trace.sent(http_request.method, _masked(service, http_request.url), headers, body)
     try:
         got = await fetch(session, http_request, service.endpoint.limits.timeout, listen)
     except NoReply as failure:
         raise NoReply(replace(failure.outcome, words=service.secret.out_of(failure.outcome.words))) from None
-    body = service.secret.out_of_body(got.body, form)
-    return HttpReply(got.status, service.secret.out_of_headers(got.headers), body)
+    clean = HttpReply(
+        got.status, service.secret.out_of_headers(got.headers), service.secret.out_of_body(got.body, form)
+    )
+    if service.trace is not None:
+        service.trace.came(clean.status, dict(clean.headers), clean.body)
+    return clean
+
+
+def _masked(service: EndpointSession, text: str) -> str:
+    """A text without the key, and without what was given in its place for a while."""
+    text = service.secret.out_of(text)
+    for _, taken in service.passes.values():
+        for value in taken.values():
+            text = text.replace(str(value), MARK) if len(str(value)) >= SHORTEST else text
+    return text
 
 
 async def send(
@@ -112,7 +130,7 @@ def _is_there(got: HttpReply, until: Until) -> tuple[bool, object]:
     if not found:
         return False, missing_path_note(until.at, tree)
     state = str(found[0])
-    if state in until.fails:
+    if state.casefold() in {one.casefold() for one in until.fails}:
         raise StepEnded(
             Outcome("service_error", again=True, words=f"the service says '{state}': {error_message(got.body)}")
         )
@@ -140,7 +158,9 @@ async def run_steps(session: aiohttp.ClientSession, service: EndpointSession, dr
     try:
         for step, template in service.writer.steps:
             if step.per == "request":
-                draft.taken |= await _take(session, service, draft, step, template, None)
+                taken, found = await _pass(session, service, draft, step, template, fresh)
+                draft.taken |= taken
+                kept |= found
                 continue
             for picture in draft.every_picture():
                 kept |= await _hand_over(session, service, draft, step, template, picture, fresh)
@@ -148,6 +168,34 @@ async def run_steps(session: aiohttp.ClientSession, service: EndpointSession, dr
         failure.kept = kept
         raise
     return kept
+
+
+async def _pass(
+    session: aiohttp.ClientSession,
+    service: EndpointSession,
+    draft: Draft,
+    step: Step,
+    template: RequestTemplate,
+    fresh: bool,
+) -> tuple[dict[str, Any], bool]:
+    """What a step of the request gives; while it is valid it is used again, in this run alone: a pass is a secret.
+
+    :return: that, and whether it was kept from before.
+    """
+    if not step.valid_for or not template.slots <= _SAME_FOR_ALL:
+        return await _take(session, service, draft, step, template, None), False
+    key = digest({"step": step.model_dump(mode="json"), "model": draft.plain["model"]})
+    async with service.handing.setdefault(key, asyncio.Lock()):
+        until, taken = service.passes.get(key, (0.0, {}))
+        if not fresh and time.monotonic() < until:
+            return taken, True
+        taken = await _take(session, service, draft, step, template, None)
+        service.passes[key] = (time.monotonic() + step.valid_for, taken)
+    return taken, False
+
+
+_SAME_FOR_ALL = frozenset(("key", "key.basic", "model"))
+"""The slots of a step whose reply is the same for every request."""
 
 
 async def _hand_over(
