@@ -94,7 +94,7 @@ def test_pictures_come_from_files_addresses_and_standard_input(
     assert base64.b64decode(sent[0][0])[:2] == b"\xff\xd8"
     assert drovik("ask", "photos/lp-001.jpg").code == 0  # no question at all
     assert text_of(service.requests[-1]) == ""
-    assert drovik("ask", "photos/lp-001.jpg", "photos/lp-003.png", "What differs?").code == 0
+    assert drovik("ask", "photos/lp-001.jpg", "photos/lp-003.png", "--together", "What differs?").code == 0
     assert len(pictures_of(service.requests[-1])) == 2
 
 
@@ -149,7 +149,7 @@ def test_fields_make_a_schema_and_the_answer_is_checked(drovik: Drovik, serve: S
 def test_several_models_and_times_stand_side_by_side_and_say_how_far_they_agree(
     drovik: Drovik, serve: Serve, photos: Path
 ) -> None:
-    service = serve(lambda n, b: reply({"answer": ["A red cap.", "A red hat."][n % 2]}))
+    service = serve(lambda n, b: reply({"answer": ["I see a cap.", "I see a hat."][n % 2]}))
     set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { concurrency = 1 }")
     home = Path(drovik.environment["XDG_CONFIG_HOME"]) / "drovik/drovik.toml"
     home.write_text(home.read_text() + '[models.other]\nendpoint = "it"\nid = "o-1"\n')
@@ -162,9 +162,9 @@ def test_several_models_and_times_stand_side_by_side_and_say_how_far_they_agree(
         ("other", 1),
         ("other", 2),
     ]
-    # a, red, cap against a, red, hat: two of three words are common to both
-    assert [one["agreement"] for one in found["agreement"]] == [pytest.approx(2 / 3)] * 2
-    assert "agree to 67 %" in drovik("ask", "photos/lp-001.jpg", "What?", "--repeat", "2").out
+    # i, see, a, cap against i, see, a, hat: three of four words are common to both
+    assert [one["agreement"] for one in found["agreement"]] == [0.75] * 2
+    assert "agree to 75 %" in drovik("ask", "photos/lp-001.jpg", "What?", "--repeat", "2").out
 
 
 def test_a_folder_goes_into_a_table_row_by_row_and_goes_on_where_it_ended(
@@ -177,12 +177,12 @@ def test_a_folder_goes_into_a_table_row_by_row_and_goes_on_where_it_ended(
     assert "2 answers written, 1 without an answer" in first.out
     table = drovik.folder / "t.csv"
     with table.open("a") as file:
-        file.write("lp-003.png,m,1,ok,half a ro")  # a kill in the middle of a row
+        file.write("photos/lp-003.png,m,1,ok,half a ro")  # a kill in the middle of a row
     second = drovik("ask", "photos", "What is it?", "--table", "t.csv")
     assert second.code == 0
     assert "2 were there already; 1 answer written" in second.out
     rows = list(csv.DictReader(table.open()))
-    assert sorted(row["picture"] for row in rows) == ["lp-001.jpg", "lp-002.jpg", "lp-003.png"]
+    assert [row["picture"] for row in rows] == ["photos/lp-001.jpg", "photos/lp-002.jpg", "photos/lp-003.png"]
     assert {row["answer"] for row in rows} == {"'=A cap, red"}  # no spreadsheet takes it for a formula
     assert len(service.requests) == 4
     assert "3 were there already; 0 answers" in drovik("ask", "photos", "What is it?", "--table", "t.csv").out
@@ -195,7 +195,7 @@ def test_a_folder_goes_into_files_beside_each_name(drovik: Drovik, serve: Serve,
     service = serve(lambda n, b: reply({"answer": '{"kind": "cap"}'}))
     set_up(drovik, f"http://127.0.0.1:{service.port}")
     drovik("ask", "photos", "What is it?", "--field", "kind", "--out", "answers")
-    assert sorted(path.name for path in (drovik.folder / "answers").iterdir()) == [
+    assert sorted(path.name for path in (drovik.folder / "answers").glob("*.json") if path.name[0] != ".") == [
         "lp-001.jpg.json",
         "lp-002.jpg.json",
         "lp-003.png.json",
@@ -206,7 +206,6 @@ def test_a_folder_goes_into_files_beside_each_name(drovik: Drovik, serve: Serve,
         "ask",
         "photos/lp-001.jpg",
         "photos/lp-002.jpg",
-        "--each",
         "What is it?",
         "--field",
         "kind",
@@ -222,7 +221,7 @@ def test_what_was_tried_becomes_a_prompt_version_and_a_case_and_is_not_asked_aga
     service = serve(lambda n, b: reply({"answer": "A {{ cap }}."}))
     set_up(drovik, f"http://127.0.0.1:{service.port}")
     question = "What is {{ it }}, {% if %} {# that #}?"
-    kept = drovik("ask", "photos/lp-001.jpg", "photos/lp-002.jpg", "--each", question, "--system", "Be short.",
+    kept = drovik("ask", "photos/lp-001.jpg", "photos/lp-002.jpg", question, "--system", "Be short.",
                   "--keep", "desk/describe")  # fmt: skip
     assert "2 new cases; 2 answers came along" in kept.out, kept.err
     project = drovik.folder / "desk"
@@ -352,3 +351,118 @@ def test_what_the_command_line_sets_is_sent_and_a_projects_model_goes_before_one
     assert drovik("ask", "Who?", "--model", "other").out == "I am o-1.\n"
     (drovik.folder / "drovik.toml").write_text(own.replace('ask = "n"', 'ask = "x"'))
     assert "ask: there is no model 'x'" in drovik("ask", "Who?").err
+
+
+def test_a_folder_of_folders_is_looked_into_and_its_folders_are_labels(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    service = serve(lambda n, b: reply({"answer": "cap"}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    for label in ("bottle", "cap"):
+        (photos / label).mkdir()
+        shutil.move(photos / {"bottle": "lp-001.jpg", "cap": "lp-002.jpg"}[label], photos / label)
+    (photos / "lp-003.png").unlink()
+    (photos / ".hidden").mkdir()
+    shutil.copy(IMAGES / "lp-003.png", photos / ".hidden")
+    asked = drovik("ask", "photos", "Which kind?")
+    assert len(service.requests) == 2
+    assert "asked about each of 2 pictures" in asked.err.lower()
+    assert "2 folders (bottle, cap): --keep PROJECT/TASK takes those as the expected labels" in asked.err
+    assert "photos/bottle/lp-001.jpg" in asked.out
+    kept = drovik("ask", "photos", "Which kind?", "--keep", "desk/kind")
+    assert "2 new cases; 2 answers came along" in kept.out, kept.err
+    scored = drovik("score", "--project", "desk", "--json").json
+    (arm,) = scored["tasks"]["kind"]
+    assert arm["measures"][0]["score"] == 0.5  # of a bottle and a cap, a cap was said twice
+
+
+def test_names_of_files_and_a_folder_do_the_same_and_one_question_about_all_is_said_so(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    service = serve(lambda n, b: reply({"answer": "A cap."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    names = [f"photos/{name}" for name in ("lp-002.jpg", "lp-001.jpg", "lp-002.jpg")]
+    found = drovik("ask", *names, "What is it?", "--json").json["answers"]
+    assert [one["picture"] for one in found] == ["photos/lp-002.jpg", "photos/lp-001.jpg", "photos/lp-002.jpg (2)"]
+    (one,) = drovik("ask", *names[:2], "--together", "What differs?", "--json").json["answers"]
+    assert one["picture"] == "photos/lp-002.jpg+photos/lp-001.jpg"
+
+
+def test_fields_may_lack_be_within_and_be_lists(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    answers = ['{"total": 7, "items": [{"name": "cap", "price": 2.5}], "day": "2031-04-02"}',
+               '{"total": "7", "street": null, "items": [{"name": "cap"}], "day": "2 April"}']  # fmt: skip
+    service = serve(lambda n, b: reply({"answer": answers[n % 2]}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    words = [
+        "--field",
+        "total:number",
+        "--field",
+        "street?",
+        "--field",
+        "items[].name",
+        "--field",
+        "items[].price:number",
+        "--field",
+        "day:date",
+    ]
+    assert drovik("ask", "photos/lp-001.jpg", "Read it.", *words).code == 0
+    wrong = drovik("ask", "photos/lp-001.jpg", "Read it.", *words)
+    assert wrong.code == 1
+    assert all(place in wrong.err for place in ("/total", "/items/0", "/day"))
+    assert "/street" not in wrong.err
+
+
+def test_json_of_any_shape_is_asked_for_and_what_is_none_is_said(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    service = serve(lambda n, b: reply({"answer": ["so be it: [1, 2]", "none"][n % 2]}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    several = drovik("ask", "photos/lp-001.jpg", "photos/lp-002.jpg", "List them.", "--json-answer")
+    assert several.code == 1
+    assert "1 of 2 does not fit: photos/lp-002.jpg" in several.out
+    assert "--show-reply" in several.out
+
+
+def test_what_is_kept_has_all_repeats_and_is_said_to_be_another_shape_before_it_is_asked(
+    drovik: Drovik, serve: Serve, photos: Path
+) -> None:
+    service = serve(lambda n, b: reply({"answer": '{"kind": "cap"}', "in": 9, "out": 3}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    kept = drovik("ask", "photos/lp-001.jpg", "Which?", "--field", "kind", "--repeat", "3", "--keep", "desk/kind")
+    assert "1 new case; 3 answers came along" in kept.out, kept.out + kept.err
+    assert drovik("send", "--project", "desk", "--json").json["to_send"] == 0
+    question = (drovik.folder / "desk/tasks/kind/question.toml").read_text()
+    assert "repeats = 3" in question
+    assert "[measures.fields" in question
+    other = drovik("ask", "photos/lp-001.jpg", "Which?", "--keep", "desk/kind")
+    assert other.code == 2
+    assert "wants an answer of another shape" in other.err
+    assert len(service.requests) == 3
+
+
+def test_files_that_are_there_are_not_written_over(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    service = serve(lambda n, b: reply({"answer": f"Answer {n + 1}."}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    (drovik.folder / "out").mkdir()
+    mine = drovik.folder / "out/lp-001.jpg.txt"
+    mine.write_text("my own words")
+    refused = drovik("ask", "photos", "What is it?", "--out", "out")
+    assert refused.code == 2
+    assert "is there already, and is no answer to this question" in refused.err
+    assert (mine.read_text(), service.requests) == ("my own words", [])
+    assert drovik("ask", "photos", "What is it?", "--out", "out", "--force").code == 0
+    assert "3 were there already" in drovik("ask", "photos", "What is it?", "--out", "out").out
+    assert drovik("ask", "photos", "What else?", "--out", "out").code == 2  # another question is another answer
+    assert len(service.requests) == 3
+
+
+def test_request_and_reply_are_shown_as_they_went_without_the_key(drovik: Drovik, serve: Serve, photos: Path) -> None:
+    service = serve(lambda n, b: reply({"answer": "A cap.", "key": "a-secret-key-77"}))
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more='key_env = "IT_KEY"')
+    drovik.environment["IT_KEY"] = "a-secret-key-77"
+    shown = drovik("ask", "photos/lp-001.jpg", "What is it?", "--show-request", "--show-reply")
+    assert shown.out == "A cap.\n"
+    assert f"→ POST http://127.0.0.1:{service.port}/" in shown.err
+    assert "[key]" in shown.err
+    assert '"t": "What is it?"' in shown.err
+    assert "characters)" in shown.err  # a picture is not written out
+    assert "← status 200" in shown.err
+    assert "a-secret-key-77" not in shown.err

@@ -82,10 +82,12 @@ def test_an_error_is_told_and_the_conversation_goes_on(drovik: Drovik, serve: Se
         lambda n, b: (400, {}, b'{"oh": "not that, please"}') if n == 1 else reply({"answer": f"Answer {n + 1}."})
     )
     set_up(drovik, f"http://127.0.0.1:{service.port}", DIALECT, "limits = { max_tries = 1 }")
-    done = talk(drovik, "One?\nTwo?\n/picture nowhere.png\n/dance\nThree?\n")
+    done = talk(drovik, "One?\nTwo?\n/picture nowhere.png\n/dance\nThree?\nThree?\n")
     assert done.returncode == 0
     assert "not that, please" in done.stderr
     assert "nowhere.png: no such picture" in done.stderr
+    assert "not sent, for the picture before it could not be shown" in done.stderr
+    assert len(service.requests) == 3  # and the question was put again
     assert "/save FILE" in done.stdout  # what is not a command shows those that are
     assert [turn["says"] for turn in service.requests[-1]["talk"]] == ["One?", "Answer 1.", "Three?"]
     assert talk(drovik, "", "-").stderr.startswith("drovik: what you say comes by standard input")
@@ -104,3 +106,57 @@ def test_a_service_without_turns_gets_the_conversation_as_one_text_or_says_that_
     refused = talk(drovik, "One?\nTwo?\n")
     assert refused.returncode == 2
     assert "write {turns.text} in place of {last.text}" in refused.stderr
+
+
+def test_two_models_are_talked_with_side_by_side_and_each_remembers_its_own_words(
+    drovik: Drovik, clerk: FakeService
+) -> None:
+    home = next(path for path in (drovik.folder.parent / "config").rglob("drovik.toml"))
+    home.write_text(home.read_text() + '[models.other]\nendpoint = "it"\nid = "o:1/b"\n')
+    done = talk(
+        drovik, "And whose?\nbye\n", str(IMAGES / "lp-001.jpg"), "What is it?", "--model", "m", "--model", "o:1/b"
+    )
+    assert done.returncode == 0, done.stderr
+    asked = [body["of"] for body in clerk.requests]
+    assert [sorted(asked[:2]), sorted(asked[2:])] == [["m-1", "o:1/b"]] * 2  # both at once, whichever is first
+    for model in ("m-1", "o:1/b"):
+        first, second = (body for body in clerk.requests if body["of"] == model)
+        said = f"Answer {clerk.requests.index(first) + 1}."
+        assert [turn["says"] for turn in second["talk"]] == ["What is it?", said, "And whose?"]
+    assert done.stdout.index("m\n") < done.stdout.index("other\n")
+
+
+@pytest.mark.parametrize("way", ["'{}'", '"{}"', "{}", "/picture '{}'"])
+def test_a_picture_that_is_dragged_in_is_shown(drovik: Drovik, clerk: FakeService, way: str) -> None:
+    file = drovik.folder / "a tray (1).jpg"
+    file.write_bytes((IMAGES / "lp-001.jpg").read_bytes())
+    path = str(file) if way != "{}" else str(file).replace(" ", "\\ ").replace("(", "\\(").replace(")", "\\)")
+    done = talk(drovik, f"{way.format(path)} \nWhat is it?\nQuit.\n")
+    assert "a tray (1).jpg goes with the next question" in done.stdout
+    assert len(clerk.requests) == 1
+    assert len(clerk.requests[0]["talk"][0]["shows"]) == 1
+
+
+def test_a_conversation_is_kept_as_a_task_and_nothing_of_it_is_sent_again(drovik: Drovik, clerk: FakeService) -> None:
+    second = str(IMAGES / "lp-002.jpg")
+    done = talk(drovik, f"And whose?\n/picture {second}\nIs this one like it?\n", str(IMAGES / "lp-001.jpg"), "What is it?",
+                "--keep", "desk/talk")  # fmt: skip
+    assert "3 answers came along" in done.stdout, done.stdout + done.stderr
+    sent = drovik("send", "--project", "desk", "--json").json
+    assert sent["to_send"] == 0, sent
+    assert len(clerk.requests) == 3
+    assert "Answer 3." in drovik("show", "lp-001", "--project", "desk").out
+
+
+def test_a_service_that_cannot_tell_who_speaks_gets_it_in_words(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, b: reply({"answer": f"Answer {n + 1}."}))
+    parts = '"talk": [{"each turn": [{"each part": [{"when part.text": {"t": "{part.text}"}}, {"when part.picture": {"p": "{part.base64}"}}]}]}]'
+    flat = DIALECT.replace(
+        '"talk": [{"each turn": {"by": "{turn.by}", "says": "{turn.text?}", "shows": [{"each image": "{image.base64}"}]}}]',
+        parts,
+    )
+    set_up(drovik, f"http://127.0.0.1:{service.port}", flat)
+    done = talk(drovik, "Two?\n", str(IMAGES / "lp-001.jpg"), "One?")
+    assert "takes one question at a time" in done.stderr
+    said = [part["t"] for part in service.requests[-1]["talk"] if "t" in part]
+    assert said == ["visitor: One?", "clerk: Answer 1.", "visitor: Two?"]

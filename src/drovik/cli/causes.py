@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.printing import heading, say, table
+from drovik.cli.printing import cut_list, heading, say, table
 from drovik.text import difference_text, score_text, shortened
 
 if TYPE_CHECKING:
@@ -18,14 +18,14 @@ MOST_DOUBTS = 40
 """More rows than this nobody reads in a terminal; `--json` has all."""
 
 
-def show_causes(view: TaskView) -> None:
-    """What to fix first, arm by arm."""
+def show_causes(view: TaskView, everything: bool = False) -> None:
+    """What to fix first, arm by arm; the first few arms and causes, or all of them."""
 
     heading(f"{view.task.name}: what to fix first")
     rows = []
     lines = []
-    for arm, measure, causes in workflow.impacts_of(view):
-        for number, one in enumerate(causes):
+    for arm, measure, causes in cut_list(list(workflow.impacts_of(view)), everything, "arms"):
+        for number, one in enumerate(cut_list(causes, everything, f"causes of {arm}")):
             gain = difference_text(one.without - one.score, one.coefficient).removesuffix(" points")
             cells = [
                 one.cause,

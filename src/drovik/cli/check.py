@@ -29,7 +29,8 @@ def run(arguments: argparse.Namespace) -> int:
         drafts = (
             {one.name: workflow.drafted_measure(one) for one in workflow.unmeasured_tasks(project)} if project else {}
         )
-        print_json({"problems": rows, "project": str(folder), "without_measure": drafts})
+        missing = workflow.missing_expected(project) if project else []
+        print_json({"problems": rows, "project": str(folder), "without_measure": drafts, "without_expected": missing})
     elif problems:
         for problem in problems:
             say(problem.line())
@@ -41,6 +42,8 @@ def run(arguments: argparse.Namespace) -> int:
         say(f"Nothing is wrong: {what}; tasks {tasks}.")
         for task in workflow.unmeasured_tasks(project):
             say(workflow.unmeasured_text(task), style="yellow")
+        for line in workflow.missing_expected(project):
+            say(f"{line}.", style="yellow")
     if project is None:
         return WRONG_INPUT
     return DOES_NOT_HOLD if problems else DONE

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
-from drovik.cli.printing import arms_table, explain_arms, heading, print_json, say
+from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.reporting.columns import RANKING, VERDICT, ArmEntry
@@ -39,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")
     parser.add_argument("--measure", metavar="NAME", help="decide on this measure (default: the task's decide_on)")
     add_split_argument(parser)
+    add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -90,7 +91,7 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace) -> None:
         print_json({"tasks": {view.task.name: ranking_document(ranking) for view, ranking in rankings}})
         return
     for number, (view, ranking) in enumerate(rankings):
-        show_ranking(view, ranking)
+        show_ranking(view, ranking, arguments.all)
         if number == 0:
             explain_arms()
 
@@ -139,7 +140,9 @@ def show_verdict(verdict: Verdict) -> None:
     """The verdict between two arms."""
 
     heading(f"{verdict.task}: {verdict.first} → {verdict.second}")
-    say(workflow.verdict_text(verdict), style="bold")
+    say(workflow.verdict_line(verdict), style="bold")
+    if details := workflow.verdict_details(verdict):
+        say(details, style="dim")
     sides = (
         ArmEntry(verdict.first, verdict.before, verdict.first_costs),
         ArmEntry(verdict.second, verdict.after, verdict.second_costs),
@@ -152,13 +155,14 @@ def show_verdict(verdict: Verdict) -> None:
         say(f"{word} {len(ids)}: {', '.join(ids[:_MOST_IDS])}{more}" if ids else f"{word} 0")
 
 
-def show_ranking(view: TaskView, ranking: Ranking) -> None:
-    """All arms from best to worst, and the best beside each."""
+def show_ranking(view: TaskView, ranking: Ranking, everything: bool = False) -> None:
+    """The arms from best to worst, and the best beside each; the first few, or all."""
 
     measure = ranking.measure.name if ranking.measure else view.task.decide_on
     heading(f"{view.task.heading}  (ranked on {measure})")
     rows = []
-    for place, (arm, one) in enumerate(zip(ranking.arms, ranking.estimates, strict=True), 1):
+    ranked = list(zip(ranking.arms, ranking.estimates, strict=True))
+    for place, (arm, one) in enumerate(cut_list(ranked, everything, "arms"), 1):
         entry = ArmEntry(arm.arm, one, arm.costs, arm.statuses, arm.unsent)
         rows.append(replace(entry, place=place, verdict=ranking.beside(arm.arm)))
     if rows:
@@ -166,7 +170,7 @@ def show_ranking(view: TaskView, ranking: Ranking) -> None:
     if told := workflow.ranking_text(ranking):
         say(told, style="bold")
     for verdict in workflow.headline_verdicts(ranking):
-        say(workflow.verdict_text(verdict))
+        say(workflow.verdict_line(verdict))
     if told := workflow.flattery_text(ranking):
         say(told)
     for name, why in ranking.set_aside:

@@ -15,9 +15,7 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.cli.arguments import open_project, open_store
 from drovik.cli.ask.summary import print_summary, sending_document
-from drovik.cli.compare import show_ranking, show_verdict
-from drovik.cli.printing import heading, print_json, say
-from drovik.cli.quote import show_compared
+from drovik.cli.printing import heading, print_json, say, table
 from drovik.cli.report import write_report
 from drovik.cli.sending import send_plan
 from drovik.demo.copying import copy_demo
@@ -60,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
         heading(f"Done in {time.monotonic() - started:.0f} seconds.")
         say(f"The report is {report}. Open it in a browser.")
         say(f"Then:  cd {arguments.folder}")
-        for command in ("show lp-001", "score --causes", "compare gull/v2 fulmar/v2"):
+        for command in ("compare", "score --causes", "show lp-001"):
             say(f"       drovik {command}")
         say(
             "To send more: run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, 'drovik send'."
@@ -91,22 +89,28 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
         workflow.keep_estimate(store, workflow.estimate_sending(project, store, planned).arms)
         tally = send_plan(project, store, planned, quiet)
         if not silent:
-            print_summary(project, store, planned, tally)
-            show_compared(workflow.estimates_and_bills(store))
+            print_summary(project, store, planned, tally, brief=True)
         sent = sending_document(project, store, planned, tally)
         return _Job(project, tally, sent, workflow.gather(project, store, None, None, "tune"))
 
 
 def _show_results(views: list[TaskView]) -> None:
-    """Each task's ranking, and what the second prompt version did for the sloppy model."""
-
+    """A line for each task: the best, what may be as good, what to do next; and what a second prompt did."""
+    rows = []
     for view in views:
-        show_ranking(view, workflow.rank(view.scores, str(view.task.decide_on)))
+        ranking = workflow.rank(view.scores, str(view.task.decide_on))
+        if ranking.measure is None:
+            continue
+        best, one = ranking.names[0], ranking.estimates[0]
+        as_good = ", ".join(ranking.may_be_best[1:]) or "none"
+        rows.append((view.task.name, best, workflow.with_interval(one), as_good, workflow.next_step(ranking)))
+    heading("The outcome")
+    table(("task", "the best", "its score", "may be as good", "what to do next"), rows)
     for view in views:
         if view.task.name == "sort" and {"gull/v1", "gull/v2"} <= {one.arm for one in view.scores}:
-            show_verdict(
-                workflow.compare_arms(view.score_of("gull/v1"), view.score_of("gull/v2"), str(view.task.decide_on))
-            )
+            before, after = view.score_of("gull/v1"), view.score_of("gull/v2")
+            verdict = workflow.compare_arms(before, after, str(view.task.decide_on))
+            say(workflow.verdict_line(verdict), style="bold")
 
 
 def _verdicts(views: list[TaskView]) -> dict[str, Any]:

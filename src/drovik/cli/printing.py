@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
 import sys
 from collections.abc import Iterable, Mapping, Sequence
 from decimal import Decimal
 from functools import cache
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from drovik.reporting.columns import ArmEntry, cells, numeric, titles
 from drovik.text import escaped_json, without_controls
@@ -32,7 +33,10 @@ def console() -> Console:
 
 def say(text: str = "", style: StyleType | None = None) -> None:
     """Print a paragraph, wrapped to the terminal; if there is none, each line stays one line."""
-    console().print(strip_controls(text), style=style, soft_wrap=not sys.stdout.isatty())
+    if not sys.stdout.isatty():
+        print(strip_controls(text))
+        return
+    console().print(strip_controls(text), style=style)
 
 
 def say_aside(text: str) -> None:
@@ -73,6 +77,24 @@ def arms_table(entries: Sequence[ArmEntry], names: Sequence[str], score: str = "
     :param score: what the score is called.
     """
     table(titles(names, score), [cells(one, names) for one in entries], numbers=numeric(names))
+
+
+_Row = TypeVar("_Row")
+MOST_LISTED = 10
+"""Arms or causes in a list, where nobody asks for all."""
+
+
+def add_all_argument(parser: argparse.ArgumentParser) -> None:
+    """`--all`, of every command whose lists are cut."""
+    parser.add_argument("--all", action="store_true", help=f"list all arms and causes, not the first {MOST_LISTED}")
+
+
+def cut_list(rows: Sequence[_Row], everything: bool, what: str) -> Sequence[_Row]:
+    """The first rows of a list, or all of them; what is left out is said, with the option that shows it."""
+    if everything or len(rows) <= MOST_LISTED:
+        return rows
+    say(f"The first {MOST_LISTED} of {len(rows)} {what}; --all shows the others.", style="dim")
+    return rows[:MOST_LISTED]
 
 
 def print_json(document: Mapping[str, Any]) -> None:

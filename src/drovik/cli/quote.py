@@ -17,6 +17,7 @@ from drovik.cli.arguments import (
     selection_of,
 )
 from drovik.cli.printing import heading, print_json, say, say_aside, table
+from drovik.cli.quote_files import quote_files
 from drovik.errors import DONE
 from drovik.text import counted
 
@@ -25,11 +26,17 @@ if TYPE_CHECKING:
     from drovik.workflow.estimating import SendingEstimate
     from drovik.workflow.sending_plan import Planned
 
-EXAMPLE = "drovik quote\n  drovik quote --cases 1000000 --break-even 4000"
+EXAMPLE = (
+    "drovik quote\n  drovik quote tray.jpg --model fulmar --cases 1000\n"
+    "  drovik quote --cases 1000000 --break-even 4000"
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
+    parser.add_argument("words", nargs="*", metavar="FILE", help="pictures, where there is no project yet")
+    parser.add_argument("--model", action="append", metavar="MODEL", help="with files: for these models")
+    parser.add_argument("--prep", action="append", metavar="PREP", help="with files: as this prep sends them")
     add_project_argument(parser)
     add_plan_arguments(parser)
     parser.add_argument("--cases", type=positive, metavar="N", help="for N cases like those of the project")
@@ -43,6 +50,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Quote; nothing is sent."""
+    if arguments.words:
+        return quote_files(arguments)
     project = open_project(arguments.project)
     with open_store(project.store_path) as store:
         planned = workflow.make_plan(project, store, selection_of(arguments))

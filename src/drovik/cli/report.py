@@ -16,6 +16,7 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
 )
+from drovik.cli.outputs import add_force_argument, require_own
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE
 from drovik.files import write_whole
@@ -39,6 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--out", type=Path, metavar="FILE", help="where to write it (default: report.html in the project)"
     )
+    add_force_argument(parser)
     parser.add_argument("--json", action="store_true", help="print where it is as one JSON document")
 
 
@@ -49,6 +51,7 @@ def run(arguments: argparse.Namespace) -> int:
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
     path: Path = arguments.out or project.folder / "report.html"
+    require_own(path, "--out", arguments.force)
     size = write_report(project, views, path)
     if arguments.json:
         print_json({"report": str(path), "bytes": size})

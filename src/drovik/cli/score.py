@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Any
 
@@ -16,7 +17,7 @@ from drovik.cli.arguments import (
     open_store,
 )
 from drovik.cli.causes import show_causes, show_doubts
-from drovik.cli.printing import arms_table, explain_arms, heading, print_json, say, table
+from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say, table
 from drovik.errors import DONE
 from drovik.money import money_text
 from drovik.reporting.columns import SCORES, ArmEntry
@@ -25,6 +26,7 @@ from drovik.text import counted, percent
 
 if TYPE_CHECKING:
     from drovik.evaluation.gathering import TaskView
+    from drovik.project.reading import Project
     from drovik.scoring.json_pointer import Structure
     from drovik.scoring.measure import Table
     from drovik.scoring.scores import ArmScores
@@ -43,6 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--suspects", action="store_true", help="suspect expected outputs: those that the models agree against"
     )
+    add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -63,7 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
         print_json(document)
         return DONE
     for number, view in enumerate(views):
-        show_scores(view)
+        show_scores(view, arguments.all)
         if number == 0:
             explain_arms()
         if arguments.details:
@@ -72,10 +75,18 @@ def run(arguments: argparse.Namespace) -> int:
                 if (structure := view.structure(one.arm)) is not None:
                     _show_structure(one.arm, structure)
         if arguments.causes:
-            show_causes(view)
+            show_causes(view, arguments.all)
     if arguments.suspects:
         show_doubts(project, views)
+    _say_what_is_missing(project, [view.task.name for view in views])
     return DONE
+
+
+def _say_what_is_missing(project: Project, tasks: Sequence[str]) -> None:
+    """The cases without an expected output, by task."""
+    for line in workflow.missing_expected(project):
+        if line.partition(":")[0] in tasks:
+            say(f"{line}.", style="yellow")
 
 
 def _arm_document(view: TaskView, arm: ArmScores) -> dict[str, Any]:
@@ -84,11 +95,11 @@ def _arm_document(view: TaskView, arm: ArmScores) -> dict[str, Any]:
     return {**arm_document(arm), "structure": asdict(structure) if structure else None}
 
 
-def show_scores(view: TaskView) -> None:
-    """The table of a task's arms."""
+def show_scores(view: TaskView, everything: bool = False) -> None:
+    """The table of a task's arms; the first few, or all."""
     heading(view.task.heading)
     rows = []
-    for arm in view.scores:
+    for arm in cut_list(view.scores, everything, "arms"):
         whole = ArmEntry(arm.arm, costs=arm.costs, statuses=arm.statuses, unsent=arm.unsent)
         measured = [(f"{one.measure.name} ({one.measure.what})", workflow.estimate(one)) for one in arm.measures]
         if measured:

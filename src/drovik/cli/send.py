@@ -21,7 +21,7 @@ from drovik.cli.arguments import (
     selection_of,
 )
 from drovik.cli.ask.summary import print_stop_reasons, print_summary, sending_document, show_drift
-from drovik.cli.printing import print_json, say_aside
+from drovik.cli.printing import add_all_argument, print_json, say_aside
 from drovik.cli.sending import exit_code, send_with_consent
 from drovik.errors import DrovikError
 from drovik.text import counted
@@ -56,7 +56,7 @@ def watch(arguments: argparse.Namespace) -> int:
                 if planned.plan.count():
                     tally = send_with_consent(project, store, planned, arguments)
                     if not arguments.quiet:
-                        print_summary(project, store, planned, tally)
+                        print_summary(project, store, planned, tally, arguments.all)
                     elif tally.stops or tally.over:
                         print_stop_reasons(tally)
                     if tally.interrupted or tally.stops or tally.over:
@@ -122,6 +122,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--watch", action="store_true", help="go on with cases and pictures as they arrive")
     parser.add_argument("--trust", action="store_true", help="let the keys go to this project's hosts, now and later")
     parser.add_argument("--quiet", action="store_true", help="show no progress")
+    add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -138,7 +139,7 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.json:
             print_json(sending_document(project, store, planned, tally, drifts))
         else:
-            print_summary(project, store, planned, tally)
+            print_summary(project, store, planned, tally, arguments.all)
             show_drift(drifts)
     return exit_code(tally)
 

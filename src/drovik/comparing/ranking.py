@@ -189,6 +189,33 @@ def ranking_text(ranking: Ranking) -> str:
     return "; ".join(told) + "."
 
 
+def next_step(ranking: Ranking) -> str:
+    """What to do after a ranking: take the best, add cases, or take the cheapest of those that may be as good."""
+    if not ranking.arms:
+        return "nothing is ranked: drovik score says why"
+    if len(ranking.may_be_best) == 1:
+        return f"take {ranking.names[0]}"
+    verdicts = [one for name in ranking.may_be_best[1:] if (one := ranking.beside(name)) is not None]
+    needed = [one.needed for one in verdicts if one.needed is not None]
+    cheapest = _cheapest(ranking)
+    more = f"about {float(f'{max(needed):.2g}'):.0f} cases decide" if needed else "more cases"
+    return f"{more}; or {cheapest}, the cheapest" if cheapest else more
+
+
+def _cheapest(ranking: Ranking) -> str:
+    """The arm that costs least of those that may be the best; empty where prices are not known in one currency."""
+    costs = {}
+    for arm in ranking.arms:
+        if arm.arm in ranking.may_be_best:
+            if len(arm.costs.money) != 1:
+                return ""
+            ((currency, money),) = arm.costs.money.items()
+            costs[arm.arm] = (currency, money)
+    if len({currency for currency, _ in costs.values()}) != 1:
+        return ""
+    return min(costs, key=lambda name: costs[name][1])
+
+
 def flattery_text(ranking: Ranking) -> str:
     """What the best's score owes to chance, where that is enough to be seen; else empty."""
     if ranking.measure is None or not ranking.arms:

@@ -256,6 +256,44 @@ def verdict_text(verdict: Verdict) -> str:
     return f"{second} is {verdict.outcome} than {first} {on}: {scores}, {apart}; {sure}.{cost}"
 
 
+MOST_IN_A_LINE = 100
+"""Characters of a verdict in one line: what a terminal shows without a break."""
+
+
+def verdict_line(verdict: Verdict) -> str:
+    """The verdict in one line: what it is, by how much, between which bounds."""
+    first, second, on = verdict.first, verdict.second, f"on {verdict.measure}"
+    plain = verdict.after.coefficient
+    low, high = bounds_text(verdict.low, verdict.high, plain, signed=True)
+    apart, between = difference_text(verdict.difference, plain), f" ({low} to {high})"
+    if verdict.outcome == "no verdict":
+        return f"No verdict {on} between {second} and {first}: {verdict.why}."
+    if verdict.outcome == "no difference":
+        return f"No difference {on}: {second} and {first} score alike in every case."
+    if verdict.outcome in ("better", "worse"):
+        forms = [f"{second} is {verdict.outcome} than {first} {on}: {apart}{between}."]
+    else:
+        what = verdict.outcome.capitalize()
+        needed = "" if verdict.needed is None else f"; about {_rounded(verdict.needed)} cases would decide"
+        forms = [f"{what} {on}: {second} {apart}{between} beside {first}{needed}."]
+    forms += [one.replace(between, "") for one in forms]
+    return next((one for one in forms if len(one) <= MOST_IN_A_LINE), forms[-1])
+
+
+def verdict_details(verdict: Verdict) -> str:
+    """How sure a verdict is, by which test, on how many cases, and what the one costs beside the other."""
+    if verdict.outcome in ("no verdict", "no difference"):
+        return _cost_in_words(verdict).strip()
+    test = verdict.test + (f", adjusted for {verdict.compared} comparisons" if verdict.compared > 1 else "")
+    why = verdict.why if verdict.outcome == "too few cases" else f"p {p_value(verdict.p)}"
+    return f"{test}: {why}, {cases_text(verdict.after)}.{_cost_in_words(verdict)}"
+
+
+def _rounded(count: int) -> str:
+    """A count to two places."""
+    return f"{float(f'{count:.2g}'):.0f}"
+
+
 def cases_text(one: Estimate) -> str:
     """How many cases a score rests on, and in how many groups they are."""
     groups = "" if one.groups is None else f" in {counted(one.groups, 'group')}"
@@ -266,7 +304,7 @@ def _needed(verdict: Verdict) -> str:
     """About how many cases would decide it, rounded to two places; nothing where that cannot be said."""
     if verdict.needed is None:
         return ""
-    return f"; if it stays like this, about {float(f'{verdict.needed:.2g}'):.0f} cases would decide"
+    return f"; if it stays like this, about {_rounded(verdict.needed)} cases would decide"
 
 
 def _cost_in_words(verdict: Verdict) -> str:

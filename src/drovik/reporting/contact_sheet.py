@@ -60,7 +60,11 @@ def write_sheet(rows: Sequence[SheetRow], path: Path) -> tuple[int, int]:
         top += one.height
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        sheet.save(path, "PNG")
+        from PIL.PngImagePlugin import PngInfo  # loads Pillow
+
+        marks = PngInfo()
+        marks.add_text("Software", "Drovik contact sheet")
+        sheet.save(path, "PNG", pnginfo=marks)
     except OSError as error:
         raise UsageError(Problem(f"cannot be written: {error.strerror}", "name another file", str(path))) from None
     return sheet.size

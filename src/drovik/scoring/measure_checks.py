@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -115,6 +116,9 @@ def _places(expected: Any) -> list[str]:
     return [f"/{name}" for name in expected] if isinstance(expected, Mapping) else []
 
 
+_NAMES_BOXES = re.compile(r"(?:bounding_?|b)?box(?:es)?", re.IGNORECASE)
+
+
 def drafted_measure(task: Task) -> str:
     """A measure that fits a task's schema, as TOML to paste into its question: a label, fields, or a text."""
     if task.form == "text":
@@ -127,6 +131,9 @@ def drafted_measure(task: Task) -> str:
         if isinstance(schema, Mapping) and isinstance(schema.get("enum"), list):
             labels = json.dumps(schema["enum"], ensure_ascii=False)
             return f'[measures.{name}]\ntype = "label"\nat = "/{name}"\nlabels = {labels}'
+    box = next((name for name in properties if _NAMES_BOXES.fullmatch(name)), None)
+    if box is not None and len(properties) <= 2:
+        return f'[measures.{box}]\ntype = "boxes"\nat = "/{box}"'
     rows = [f"{_key(name)} = {_rule_of(schema)}" for name, schema in list(properties.items())[:_MOST_FIELDS]]
     return "\n".join(['[measures.fields]\ntype = "fields"\n', "[measures.fields.fields]", *rows])
 

@@ -11,20 +11,22 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from drovik.comparing.judge_agreement import agreement_text
-    from drovik.comparing.ranking import flattery_text, headline_verdicts, rank, ranking_text
+    from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
     from drovik.comparing.verdict import (
         bounds_sentence,
         compare_arms,
         estimate,
         estimate_as_read,
         estimate_figures,
+        verdict_details,
+        verdict_line,
         verdict_text,
         with_interval,
     )
-    from drovik.dialects.learn.learned_files import free_model_name
-    from drovik.dialects.learn.sample_dialect import dialect_there, learn, write_learned
+    from drovik.dialects.learn.learned_files import changed_by_hand, free_model_name, models_of
+    from drovik.dialects.learn.sample_dialect import USUAL_KEY_HEADER, dialect_there, files_of, learn, write_learned
+    from drovik.dialects.learn.sample_files import SampleFiles
     from drovik.dialects.learn.samples import read_reply, read_sample
-    from drovik.dialects.learn.shell import SampleFiles
     from drovik.dialects.request import RequestWriter
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
@@ -39,12 +41,12 @@ if TYPE_CHECKING:
     from drovik.planning.sources import AdhocQuestion, adhoc_project
     from drovik.project.arms import digest
     from drovik.project.case_writing import write_region
-    from drovik.project.cases import Case, Picture, prep_for
+    from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.schemas import check_schema
     from drovik.project.settings import Name, ProjectFile, read_settings
     from drovik.project.spending import Spending
-    from drovik.scoring.agreement import agreement
+    from drovik.scoring.agreement import agreement, agreement_of_answers
     from drovik.scoring.json_pointer import ABSENT
     from drovik.scoring.measure import expected_at
     from drovik.scoring.measure_checks import drafted_measure
@@ -52,8 +54,8 @@ if TYPE_CHECKING:
     from drovik.store.repair import check_store, repair_store
     from drovik.text import percent
     from drovik.transport.http import NoReply
-    from drovik.transport.local_service import local_service
-    from drovik.transport.outcomes import REMEDIES
+    from drovik.transport.local_service import ServicePlace, local_service
+    from drovik.transport.outcomes import REMEDIES, remedy_of
     from drovik.transport.session import EndpointSession
     from drovik.workflow.asking import (
         AdhocAnswer,
@@ -69,11 +71,14 @@ if TYPE_CHECKING:
         with_id,
     )
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
-    from drovik.workflow.endpoint_trial import first_reply, try_endpoint
+    from drovik.workflow.endpoint_trial import Trial, ask_both, try_endpoint
     from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
+    from drovik.workflow.field_schemas import schema_of_fields
+    from drovik.workflow.filling import Journal, says_of
     from drovik.workflow.model_list import list_models
-    from drovik.workflow.open_project import dispatcher_for, send
-    from drovik.workflow.picture_arguments import CommandWords, NamedPicture, named_pictures, sort_words
+    from drovik.workflow.open_project import dispatcher_for
+    from drovik.workflow.person_table import PersonTable, exploded, write_rows
+    from drovik.workflow.picture_arguments import CommandWords, NamedPicture, fetched, named_pictures, sort_words
     from drovik.workflow.pictures import (
         PictureFile,
         SourcePicture,
@@ -86,9 +91,12 @@ if TYPE_CHECKING:
         sources,
         tokens_and_money,
     )
-    from drovik.workflow.project_checks import everything_wrong, unmeasured_tasks, unmeasured_text
+    from drovik.workflow.project_checks import everything_wrong, missing_expected, unmeasured_tasks, unmeasured_text
+    from drovik.workflow.request_code import code_of
+    from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
     from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
+    from drovik.workflow.sent_parts import sent_parts
     from drovik.workflow.services import (
         USERS,
         Services,
@@ -103,9 +111,11 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ABSENT",
+    "PICTURE_ENDINGS",
     "REMEDIES",
     "STATUSES",
     "USERS",
+    "USUAL_KEY_HEADER",
     "AdhocAnswer",
     "AdhocQuestion",
     "Answer",
@@ -113,9 +123,11 @@ __all__ = [
     "Case",
     "CommandWords",
     "EndpointSession",
+    "Journal",
     "Name",
     "NamedPicture",
     "NoReply",
+    "PersonTable",
     "Picture",
     "PictureFile",
     "Planned",
@@ -126,24 +138,30 @@ __all__ = [
     "SavedProject",
     "Selection",
     "SendingEstimate",
+    "ServicePlace",
     "Services",
     "SourcePicture",
     "Spending",
     "Status",
     "Store",
+    "Trial",
     "adhoc_project",
     "agreement",
+    "agreement_of_answers",
     "agreement_text",
     "amounts",
     "answers_for",
     "ask_adhoc",
+    "ask_both",
     "bounds_sentence",
     "budget_for",
+    "changed_by_hand",
     "check_project",
     "check_schema",
     "check_store",
     "chosen_models",
     "chosen_preps",
+    "code_of",
     "compare_arms",
     "concurrency_bound",
     "constant_scores",
@@ -164,9 +182,11 @@ __all__ = [
     "estimates_and_bills",
     "everything_wrong",
     "expected_at",
+    "exploded",
     "failure_of",
+    "fetched",
     "file_record",
-    "first_reply",
+    "files_of",
     "flattery_text",
     "free_model_name",
     "gather",
@@ -181,8 +201,11 @@ __all__ = [
     "load_project",
     "local_service",
     "make_plan",
+    "missing_expected",
+    "models_of",
     "named_pictures",
     "near_duplicates",
+    "next_step",
     "percent",
     "picture_record",
     "pictures_sent",
@@ -196,14 +219,18 @@ __all__ = [
     "read_reply",
     "read_sample",
     "read_settings",
+    "remedy_of",
     "repair_store",
     "require_agreed_folders",
     "require_sendable",
     "require_slots",
     "require_storable",
     "save_project",
+    "says_of",
+    "schema_of_fields",
     "send",
     "sent_boxes",
+    "sent_parts",
     "services_at",
     "settings_for",
     "shown_key",
@@ -216,24 +243,28 @@ __all__ = [
     "unmeasured_tasks",
     "unmeasured_text",
     "users_folder",
+    "verdict_details",
+    "verdict_line",
     "verdict_text",
     "wants_bytes",
     "with_id",
     "with_interval",
     "write_learned",
     "write_region",
+    "write_rows",
 ]
 
 _NAMES_OF = {
     "comparing.judge_agreement": "agreement_text",
-    "comparing.ranking": "flattery_text headline_verdicts rank ranking_text",
+    "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
     "comparing.verdict": (
-        "bounds_sentence compare_arms estimate estimate_as_read estimate_figures verdict_text with_interval"
+        "bounds_sentence compare_arms estimate estimate_as_read estimate_figures "
+        "verdict_details verdict_line verdict_text with_interval"
     ),
-    "dialects.learn.learned_files": "free_model_name",
-    "dialects.learn.sample_dialect": "dialect_there learn write_learned",
+    "dialects.learn.learned_files": "changed_by_hand free_model_name models_of",
+    "dialects.learn.sample_dialect": "USUAL_KEY_HEADER dialect_there files_of learn write_learned",
+    "dialects.learn.sample_files": "SampleFiles",
     "dialects.learn.samples": "read_reply read_sample",
-    "dialects.learn.shell": "SampleFiles",
     "dialects.request": "RequestWriter",
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
@@ -248,12 +279,12 @@ _NAMES_OF = {
     "planning.sources": "AdhocQuestion adhoc_project",
     "project.arms": "digest",
     "project.case_writing": "write_region",
-    "project.cases": "Case Picture prep_for",
+    "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
     "project.keys": "keep_in_keyring shown_key",
     "project.schemas": "check_schema",
     "project.settings": "Name ProjectFile read_settings",
     "project.spending": "Spending",
-    "scoring.agreement": "agreement",
+    "scoring.agreement": "agreement agreement_of_answers",
     "scoring.json_pointer": "ABSENT",
     "scoring.measure": "expected_at",
     "scoring.measure_checks": "drafted_measure",
@@ -261,26 +292,32 @@ _NAMES_OF = {
     "store.repair": "check_store repair_store",
     "text": "percent",
     "transport.http": "NoReply",
-    "transport.local_service": "local_service",
-    "transport.outcomes": "REMEDIES",
+    "transport.local_service": "ServicePlace local_service",
+    "transport.outcomes": "REMEDIES remedy_of",
     "transport.session": "EndpointSession",
     "workflow.asking": (
         "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of question_with "
         "require_slots settings_for wants_bytes with_id"
     ),
     "workflow.cropping": "cropped crops_into_cases read_box",
-    "workflow.endpoint_trial": "first_reply try_endpoint",
+    "workflow.endpoint_trial": "Trial ask_both try_endpoint",
     "workflow.estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
+    "workflow.field_schemas": "schema_of_fields",
+    "workflow.filling": "Journal says_of",
     "workflow.model_list": "list_models",
-    "workflow.open_project": "dispatcher_for send",
-    "workflow.picture_arguments": "CommandWords NamedPicture named_pictures sort_words",
+    "workflow.open_project": "dispatcher_for",
+    "workflow.person_table": "PersonTable exploded write_rows",
+    "workflow.picture_arguments": "CommandWords NamedPicture fetched named_pictures sort_words",
     "workflow.pictures": (
         "PictureFile SourcePicture chosen_preps counting_models file_record inspect_pictures "
         "picture_record sent_boxes sources tokens_and_money"
     ),
-    "workflow.project_checks": "everything_wrong unmeasured_tasks unmeasured_text",
+    "workflow.project_checks": "everything_wrong missing_expected unmeasured_tasks unmeasured_text",
+    "workflow.request_code": "code_of",
+    "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
+    "workflow.sent_parts": "sent_parts",
     "workflow.services": (
         "Services USERS amounts budget_for concurrency_bound require_agreed_folders "
         "require_sendable services_at users_folder"

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
+from platformdirs import user_state_path
 from pydantic import ValidationError
 
 from drovik.dialects.dialect_checks import unsent_settings
@@ -27,11 +28,12 @@ from drovik.project.schemas import check_schema
 from drovik.project.settings import FILE_NAME, Model, Settings
 from drovik.project.toml_files import problems_of
 from drovik.store.answer_store import Store
+from drovik.store.user_uploads import UserUploads
 from drovik.transport.dispatcher import Dispatcher, SendingOptions
-from drovik.transport.outcomes import Listener
+from drovik.transport.outcomes import Listener, Trace
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
-from drovik.workflow.open_project import run_blocking, send
+from drovik.workflow.running import run_blocking, send
 from drovik.workflow.services import Services, all_services, require_sendable
 
 if TYPE_CHECKING:
@@ -39,6 +41,7 @@ if TYPE_CHECKING:
     from drovik.planning.sources import AdhocProject
     from drovik.project.settings import ProjectFile
 
+_JSON_WORDS = "Answer with nothing but JSON."
 _SCHEMA_WORDS = "Answer with nothing but JSON that fits this JSON Schema:"
 
 
@@ -103,10 +106,8 @@ def chosen_models(services: Services, names: Sequence[str] | None) -> list[str]:
     if not services.settings.models:
         remedy = "learn a service first: drovik endpoint learn NAME, and paste a sample request of its documentation"
         raise UsageError(Problem("no model is known, here or in your own folder", remedy))
-    for name in names or ():
-        services.model(name)
     if names:
-        return list(dict.fromkeys(names))
+        return list(dict.fromkeys(services.model_name(name) for name in names))
     return [services.settings.ask or next(iter(services.settings.models))]
 
 
@@ -121,24 +122,51 @@ def prep_of(services: Services, word: str | None) -> tuple[str, Prep]:
     if word in services.settings.preps:
         return word, services.settings.preps[word]
     if "=" not in word:
+        if word in Prep.model_fields:
+            raise UsageError(Problem(f"--prep: '{word}' has no value", f"write it like {_example(word)}"))
         raise UsageError(Problem(f"there is no prep '{word}'", known_words(word, services.settings.preps)))
     try:
         return "by-hand", Prep.model_validate(_settings_in(word))
     except ValidationError as error:
-        raise UsageError([one._replace(place="--prep") for one in problems_of(error, Prep, "")]) from None
+        first = error.errors()[0]
+        key = str(first["loc"][0]) if first["loc"] else ""
+        (problem, *_) = problems_of(error, Prep, "")
+        if key in Prep.model_fields:
+            raise UsageError(Problem(f"--prep: {problem.what}", f"write it like {_example(key)}")) from None
+        raise UsageError(problem._replace(place="--prep")) from None
+
+
+_PREP_EXAMPLES = {
+    "fit": "fit=640", "scale": "scale=0.5", "crop": "crop=0,0,0.5,1", "frames": "frames={every=5}",
+    "pages": "pages=[1,2]",
+    "split": "split={across=2,down=1}", "gray": "gray=true", "quality": "quality=80", "format": 'format="jpeg"',
+}  # fmt: skip
+
+
+def _example(key: str) -> str:
+    return _PREP_EXAMPLES.get(key, f"{key}=… (docs/pictures.md says what there is)")
 
 
 def _settings_in(word: str) -> dict[str, Any]:
-    """`fit=640,crop=[0,0,0.5,1]` as a table; what is not a TOML value is a text."""
-
+    """`fit=640,crop=0,0,0.5,1` as a table; what is not a TOML value is a text, and several values are a list."""
     values: dict[str, Any] = {}
+    name = ""
     for part in re.findall(r"(?:\[[^\]]*\]|\{[^}]*\}|[^,])+", word):
-        name, _, value = part.partition("=")
-        try:
-            values[name.strip()] = tomllib.loads(f"value = {value}")["value"]
-        except tomllib.TOMLDecodeError:
-            values[name.strip()] = value.strip()
+        head, equals, value = part.partition("=")
+        if not equals and name:
+            before = values[name]
+            values[name] = [*(before if isinstance(before, list) else [before]), _toml_value(part)]
+            continue
+        name = head.strip()
+        values[name] = _toml_value(value)
     return values
+
+
+def _toml_value(text: str) -> Any:
+    try:
+        return tomllib.loads(f"value = {text}")["value"]
+    except tomllib.TOMLDecodeError:
+        return text.strip()
 
 
 def settings_for(
@@ -187,7 +215,9 @@ def question_with(
         return AdhocQuestion(text, system)
     endpoints = [services.settings.endpoints[services.model(name).endpoint] for name in models]
     told = any("schema" in RequestWriter(one, services.dialects[one.dialect], None).slots for one in endpoints)
-    text = f"{text}\n\n{_SCHEMA_WORDS}\n{json.dumps(schema, ensure_ascii=False)}".strip()
+    told_how = f"{_SCHEMA_WORDS}\n{json.dumps(schema, ensure_ascii=False)}" if schema else _JSON_WORDS
+    text = f"{text}\n\n{told_how}".strip()
+    told = told and bool(schema)
     return AdhocQuestion(text, system, schema, told)
 
 
@@ -212,6 +242,7 @@ async def ask_adhoc(
     listener: AnswerListener | None = None,
     run: Callable[[Dispatcher], Awaitable[Tally]] = send,
     wanted: Callable[[str, str, int], bool] | None = None,
+    trace: Trace | None = None,
 ) -> tuple[AskResult, AdhocProject]:
     """Send a question about each case to each model, and gather what comes back.
 
@@ -219,6 +250,7 @@ async def ask_adhoc(
     :param run: sends; who wants to stop on a signal gives another.
     :param wanted: whether a case is asked about, by its id, the model's name and the time.
     :param said: the answers to the turns before, in a conversation.
+    :param trace: gets requests and replies as they go.
     :raises DrovikError: where a picture or a key is missing.
     """
 
@@ -233,7 +265,14 @@ async def ask_adhoc(
         if wanted is None or wanted(case.id, arm.model_name, repeat)
     ]
     plan = plan_sending(requests, store.concluded())
-    tally = await run(Dispatcher(project, store, plan, SendingOptions(listener=listener, shared=shared_file())))
+    tally = await run(
+        Dispatcher(
+            project,
+            store,
+            plan,
+            SendingOptions(listener=listener, shared=shared_file(), trace=trace, uploads=UserUploads(uploads_file())),
+        )
+    )
     answers = answers_for(project, store, made.task, requests)
     found = [AdhocAnswer(request, answers[request.identity]) for request in requests if request.identity in answers]
     good = tuple(one for one in found if one.answer.status is not Status.FAILED)
@@ -243,6 +282,11 @@ async def ask_adhoc(
         unanswered = [request for request in requests if request.identity not in answers]
         troubles += [listener.trouble_of(request) for request in unanswered if listener.has_heard(request)]
     return AskResult(good, tuple(dict.fromkeys(troubles)), tally.interrupted, len(requests) - len(good)), made
+
+
+def uploads_file() -> Path:
+    """Where what services gave for pictures is kept between questions by hand."""
+    return Path(user_state_path("drovik")) / "uploads.sqlite"
 
 
 def failure_of(one: AdhocAnswer) -> Problem:

@@ -5,20 +5,21 @@ Trying an endpoint, step by step: reached, key, model, text, picture, tokens, li
 
 from __future__ import annotations
 
+import asyncio
 import io
 import random
 import re
 import tempfile
 import time
 from collections.abc import AsyncIterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Literal
 from urllib.parse import urlsplit
 
 from drovik.dialects.learn.samples import SampleReply
 from drovik.dialects.request_template import HttpRequest
-from drovik.dialects.response import ParsedReply
+from drovik.dialects.response import ParsedReply, parse_reply
 from drovik.errors import DrovikError
 from drovik.heavy import Image, ImageDraw, ImageFont, aiohttp
 from drovik.planning.plan import Request, request_of
@@ -31,7 +32,7 @@ from drovik.project.settings import ProjectFile, is_loopback
 from drovik.text import shortened
 from drovik.transport.attempt import exchange
 from drovik.transport.http import NoReply, fetch
-from drovik.transport.outcomes import REMEDIES, Outcome
+from drovik.transport.outcomes import Outcome, remedy_of, wants_picture
 from drovik.transport.preparer import write_request
 from drovik.transport.queue import lending, takes_addresses
 from drovik.transport.session import EndpointSession
@@ -79,6 +80,8 @@ def draw(probe: Probe) -> bytes:
     return out.getvalue()
 
 
+WAITS = (0.5, 1.0)
+"""Seconds before a call that may succeed on another try is made again: one in ten fails on a common service."""
 State = Literal["good", "bad", "unknown", "left out"]
 SENTENCE_QUESTION = "Say in one sentence what a ferry is."
 TEXT_QUESTION = "Answer with the one word: ready"
@@ -108,6 +111,64 @@ class _Come:
     body: bytes | None = None
 
 
+@dataclass
+class Trial:
+    """What came of the questions of a trial: one in words alone, and one about a drawn picture."""
+
+    model: str
+    key: str
+    takes_pictures: bool
+    sees: bool
+    probe: Probe
+    text: _Come
+    picture: _Come | None = None
+
+    def replies(self) -> list[SampleReply]:
+        """The replies that answer, the one to words alone first: what to learn from."""
+        comes = [one for one in (self.text, self.picture) if one is not None and one.body is not None]
+        good = [one for one in comes if one.outcome.kind in ("answered", "unreadable", "incomplete")]
+        return [
+            SampleReply(one.body.decode("utf-8", "replace"), dict(one.headers), 200)
+            for one in good
+            if one.body is not None
+        ]
+
+    def refusals(self) -> str:
+        """What the service said where it did not answer."""
+        return " ".join(
+            one.outcome.words
+            for one in (self.text, self.picture)
+            if one is not None and one.outcome.kind == "bad_request"
+        )
+
+    def read_by(self, dialect: Dialect) -> Trial:
+        """The same replies, read by another dialect's reply half."""
+        return replace(
+            self, text=_read_by(self.text, dialect), picture=self.picture and _read_by(self.picture, dialect)
+        )
+
+    @property
+    def fits(self) -> bool:
+        """Whether every reply that answers was read whole: a text, and tokens."""
+        comes = [one for one in (self.text, self.picture) if one is not None and one.body is not None]
+        parsed = [one.parsed for one in comes if one.outcome.kind in ("answered", "unreadable", "incomplete")]
+        return all(one is not None and one.readable and not one.note and bool(one.text.strip()) for one in parsed)
+
+    @property
+    def counts(self) -> bool:
+        """Whether tokens were found in the replies."""
+        parsed = [one.parsed for one in (self.text, self.picture) if one is not None and one.parsed is not None]
+        return any(one.input_tokens is not None and one.output_tokens is not None for one in parsed)
+
+
+def _read_by(come: _Come, dialect: Dialect) -> _Come:
+    if come.body is None or come.outcome.kind not in ("answered", "unreadable", "incomplete"):
+        return come
+    parsed = parse_reply(come.body, dialect.reply, come.headers)
+    kind = "answered" if parsed.readable and not parsed.incomplete else come.outcome.kind
+    return replace(come, parsed=parsed, outcome=replace(come.outcome, kind=kind))
+
+
 async def try_endpoint(
     name: str,
     model: str,
@@ -115,50 +176,87 @@ async def try_endpoint(
     dialects: dict[str, Dialect],
     keys: dict[str, str],
     chance: random.Random,
+    trial: Trial | None = None,
 ) -> AsyncIterator[TrialStep]:
     """Try an endpoint with one of its models; each step as it is done.
 
     :param chance: draws the picture.
+    :param trial: what was asked already, so that it is not asked again.
     """
-
     async with aiohttp.ClientSession() as session:
         endpoint = settings.endpoints[name]
         reached = await _reached(session, endpoint.url)
         yield reached
         if reached.state == "bad":
             return
+        if trial is not None:
+            for one in [*_text_steps(trial), *_picture_steps(trial)] if _may_go_on(trial) else _text_steps(trial):
+                yield one
+            return
         alone = settings.model_copy(update={"models": {model: settings.models[model]}})
         with tempfile.TemporaryDirectory() as folder:
             asker = _Asker(session, Path(folder), name, alone, dialects, keys)
-            text = await asker.ask(AdhocQuestion(TEXT_QUESTION), None)
-            steps = _text_steps(text, asker.line, settings.models[model].id)
-            for one in steps:
+            trial = await _first_asked(asker, model, chance, TEXT_QUESTION)
+            if trial.text.outcome.kind != "bad_request" or not trial.takes_pictures:
+                for one in _text_steps(trial):
+                    yield one
+                if not _may_go_on(trial):
+                    return
+            asked_before = trial.text.outcome.kind != "bad_request"
+            await _ask_about_picture(asker, trial)
+            for one in () if asked_before else _text_steps(trial):
                 yield one
-            if any(one.state == "bad" for one in steps):
-                return
-            async for one in _picture_steps(asker, chance, text, settings.models[model].takes_pictures):
+            for one in _picture_steps(trial) if _may_go_on(trial) else ():
                 yield one
 
 
-async def first_reply(
-    name: str, model: str, settings: ProjectFile, dialects: dict[str, Dialect], keys: dict[str, str]
-) -> SampleReply | None:
-    """What a service replies to one question without a picture, to learn from; None where that is not an answer."""
-
+async def ask_both(
+    name: str,
+    model: str,
+    settings: ProjectFile,
+    dialects: dict[str, Dialect],
+    keys: dict[str, str],
+    chance: random.Random,
+) -> Trial:
+    """Ask a service in words alone, and about a drawn picture: replies to learn from, and to judge by."""
     alone = settings.model_copy(update={"models": {model: settings.models[model]}})
     async with aiohttp.ClientSession() as session:
         with tempfile.TemporaryDirectory() as folder:
             asker = _Asker(session, Path(folder), name, alone, dialects, keys)
-            come = await asker.ask(AdhocQuestion(SENTENCE_QUESTION), None)
-    if come.body is None or come.outcome.kind in (
-        "key_rejected",
-        "forbidden",
-        "not_found",
-        "bad_request",
-        "redirected",
-    ):
-        return None
-    return SampleReply(come.body.decode("utf-8", "replace"), dict(come.headers))
+            trial = await _first_asked(asker, model, chance, SENTENCE_QUESTION)
+            if trial.text.outcome.kind in ("answered", "bad_request", "unreadable", "incomplete"):
+                await _ask_about_picture(asker, trial)
+            return trial
+
+
+async def _first_asked(asker: _Asker, model: str, chance: random.Random, question: str) -> Trial:
+    """A trial with its question in words alone asked."""
+    one = asker.settings.models[model]
+    text = await asker.ask(AdhocQuestion(question), None)
+    return Trial(
+        model=one.id,
+        key=asker.line.key or "",
+        takes_pictures=one.takes_pictures and asker.line.writer.takes_pictures(),
+        sees=one.takes_pictures,
+        probe=chance.choice(PROBES),
+        text=text,
+    )
+
+
+async def _ask_about_picture(asker: _Asker, trial: Trial) -> None:
+    if trial.takes_pictures:
+        trial.picture = await asker.ask(AdhocQuestion(PICTURE_QUESTION), draw(trial.probe))
+
+
+def _may_go_on(trial: Trial) -> bool:
+    """Whether there is something to say of the picture: not where words alone failed, unless it only wanted one."""
+    return not any(one.state == "bad" for one in _text_steps(trial))
+
+
+def _only_with_picture(trial: Trial) -> bool:
+    """Whether a service refuses words alone, and answers with a picture."""
+    answered = trial.picture is not None and trial.picture.outcome.kind == "answered"
+    return trial.text.outcome.kind == "bad_request" and (answered or wants_picture(trial.text.outcome.words))
 
 
 async def _reached(session: aiohttp.ClientSession, url: str) -> TrialStep:
@@ -175,7 +273,7 @@ async def _reached(session: aiohttp.ClientSession, url: str) -> TrialStep:
                 "untrusted": f"the certificate of {url} is not trusted",
             }
             words = f"{what.get(outcome.kind, f'{url} does not answer')}: {outcome.words}"
-            return TrialStep("reached", "bad", words, REMEDIES.get(outcome.kind, ""), seconds)
+            return TrialStep("reached", "bad", words, remedy_of(outcome.kind, outcome.words), seconds)
         words = f"{url} is there ({outcome.words})"
     return TrialStep("reached", "good", words, "", time.perf_counter() - started)
 
@@ -225,37 +323,45 @@ class _Asker:
         except DrovikError as error:
             problem = error.problems[0]
             return _Come(None, Outcome("bad_request", words=f"{problem.what}; {problem.remedy}"), 0.0)
-        started = time.perf_counter()
-        reply, parsed, outcome = await exchange(self.session, self.line, request, written.request)
+        for wait in (*WAITS, None):
+            started = time.perf_counter()
+            reply, parsed, outcome = await exchange(self.session, self.line, request, written.request)
+            if not outcome.again or wait is None:
+                break
+            await asyncio.sleep(min(outcome.wait if outcome.wait is not None else wait, 5.0))
         seconds = time.perf_counter() - started
         return _Come(parsed, outcome, seconds, dict(self.line.headers), reply.body if reply else None)
 
 
-def _text_steps(come: _Come, line: EndpointSession, model: str) -> list[TrialStep]:
-    """What one question without a picture says of key, model and text."""
-    kind, words = come.outcome.kind, come.outcome.words
-    key = f" ({shown_key(line.key)})" if line.key else ""
+def _text_steps(trial: Trial) -> list[TrialStep]:
+    """What one question without a picture says of key, model and text; with one, where only that is answered."""
+    only_with = _only_with_picture(trial)
+    come = trial.picture if only_with and trial.picture is not None else trial.text
+    kind, words, model = come.outcome.kind, come.outcome.words, trial.model
+    key = f" ({shown_key(trial.key)})" if trial.key else ""
     if kind in ("key_rejected", "forbidden"):
         said = "is not accepted" if kind == "key_rejected" else "may not be used for this"
-        return [TrialStep("key accepted", "bad", f"the key{key} {said}: {words}", REMEDIES[kind], come.seconds)]
-    accepted = "good" if line.key else "unknown"
-    told = f"the key{key} is accepted" if line.key else "no key is asked for"
-    steps = [TrialStep("key accepted", accepted, told, "", come.seconds)]  # type: ignore[arg-type]
+        return [
+            TrialStep("key accepted", "bad", f"the key{key} {said}: {words}", remedy_of(kind, words), come.seconds)
+        ]
+    told = f"the key{key} is accepted" if trial.key else "no key is asked for"
+    steps = [TrialStep("key accepted", "good" if trial.key else "unknown", told, "", come.seconds)]
     if kind == "not_found":
         remedy = "correct the model's id, or the path in the dialect; see: drovik endpoint models"
-        return [
-            *steps,
-            TrialStep("model known", "bad", f"'{model}', or this path, is not known: {words}", remedy, come.seconds),
-        ]
+        what = f"'{model}', or this path, is not known: {words}"
+        return [*steps, TrialStep("model known", "bad", what, remedy, come.seconds)]
     if kind == "redirected":
-        return [TrialStep("reached", "bad", f"the service {words}", REMEDIES[kind], come.seconds)]
+        return [TrialStep("reached", "bad", f"the service {words}", remedy_of(kind, words), come.seconds)]
     if kind != "answered":
         unsure = [] if kind in ("bad_request", "no_pictures") else steps[:0]
         said = f"{kind.replace('_', ' ')}: {words}"
-        return [*unsure, TrialStep("text answered", "bad", said, REMEDIES.get(kind, ""), come.seconds)]
+        return [*unsure, TrialStep("text answered", "bad", said, remedy_of(kind, words), come.seconds)]
     steps.append(
         TrialStep("model known", "good", f"'{model}' answers" + _reported(come.parsed, model), "", come.seconds)
     )
+    if only_with:
+        said = f"it answers only with a picture ({shortened(trial.text.outcome.words, 60)})"
+        return [*steps, TrialStep("text answered", "left out", said, "", trial.text.seconds)]
     return [*steps, _text_step(come)]
 
 
@@ -272,29 +378,27 @@ def _text_step(come: _Come) -> TrialStep:
     return TrialStep("text answered", "good", f"'{shortened(parsed.text, 70)}'", "", come.seconds)
 
 
-async def _picture_steps(asker: _Asker, chance: random.Random, text: _Come, sees: bool) -> AsyncIterator[TrialStep]:
+def _picture_steps(trial: Trial) -> list[TrialStep]:
     """What a question about a drawn picture says of sight, tokens and limits."""
-    if not sees:
-        yield TrialStep("picture seen", "left out", "the model is set down as one that sees no pictures")
-        come = text
-    elif not asker.line.writer.takes_pictures():
+    come = trial.picture or trial.text
+    if not trial.sees:
+        first = TrialStep("picture seen", "left out", "the model is set down as one that sees no pictures")
+    elif trial.picture is None:
         what = "the dialect has no place for a picture"
-        yield TrialStep("picture seen", "unknown", what, "learn it again from a sample with a picture")
-        come = text
+        first = TrialStep("picture seen", "unknown", what, "learn it again from a sample with a picture")
     else:
-        probe = chance.choice(PROBES)
-        come = await asker.ask(AdhocQuestion(PICTURE_QUESTION), draw(probe))
-        yield _picture_step(come, probe)
-    yield _tokens_step(text, come)
-    yield _limits_step(come.headers or text.headers)
+        first = _picture_step(trial.picture, trial.probe)
+    return [first, _tokens_step(trial.text, come), _limits_step(come.headers or trial.text.headers)]
 
 
 def _picture_step(come: _Come, probe: Probe) -> TrialStep:
     if come.outcome.kind != "answered" or come.parsed is None:
         said = f"{come.outcome.kind.replace('_', ' ')}: {come.outcome.words}"
-        remedy = REMEDIES.get(come.outcome.kind, "")
-        if come.outcome.kind == "bad_request":
-            remedy = "text alone was answered: compare how the dialect gives pictures with the documentation"
+        remedy = remedy_of(come.outcome.kind, come.outcome.words)
+        if remedy == remedy_of("bad_request"):
+            remedy = (
+                f"text alone was answered: compare how the dialect gives pictures with the documentation; {remedy}"
+            )
         return TrialStep("picture seen", "bad", said, remedy, come.seconds)
     answer = come.parsed.text
     drawn = f"{_a(probe.colour)} {probe.shape} over the word {probe.word}"
@@ -312,11 +416,12 @@ def _a(word: str) -> str:
 
 
 def _tokens_step(text: _Come, picture: _Come) -> TrialStep:
-    one, two = text.parsed, picture.parsed
+    one, two = text.parsed or picture.parsed, picture.parsed
     if one is None or (one.input_tokens is None and one.output_tokens is None):
         remedy = "say in [reply] where input_tokens and output_tokens stand, or money cannot be computed"
         return TrialStep("tokens counted", "unknown", "the reply's counts are not known", remedy)
-    words = f"{one.input_tokens} in and {one.output_tokens} out for the text"
+    for_what = "for the text" if text.parsed is not None else "with the picture"
+    words = f"{one.input_tokens} in and {one.output_tokens} out {for_what}"
     if two is not None and two is not one and two.input_tokens is not None:
         words += f", {two.input_tokens} in and {two.output_tokens} out with the picture"
     return TrialStep("tokens counted", "good", words)

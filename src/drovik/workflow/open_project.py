@@ -1,18 +1,14 @@
 """A project in a script or a notebook: plan, send and evaluate by hand. What `drovik.open` gives.
 
 Sending a plan: what is known is noted, this machine's limits hold, and what comes back is kept and counted.
-
-Running asynchronous work to its end from code that is not.
 """
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import Callable, Coroutine, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal, TypeVar
+from typing import Literal
 
 from drovik.errors import Problem
 from drovik.evaluation.gathering import gather
@@ -30,6 +26,7 @@ from drovik.transport.shared_limits import shared_file
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
 from drovik.workflow.project_checks import everything_wrong
 from drovik.workflow.results import Scores
+from drovik.workflow.running import run_blocking, send
 from drovik.workflow.sending_plan import Planned, Selection, load_project, make_plan
 from drovik.workflow.services import Services, budget_for, concurrency_bound, require_agreed_folders, require_sendable
 
@@ -53,27 +50,6 @@ def dispatcher_for(
     if problem is not None:
         dispatcher.tally.warn("files", problem)
     return dispatcher
-
-
-async def send(dispatcher: Dispatcher) -> Tally:
-    """Send what there is to send; cancelled, it leaves what is under way without a reply.
-
-    :raises DrovikError: where the store cannot be written.
-    """
-    return dispatcher.tally if dispatcher.tally.total == 0 else await dispatcher.run()
-
-
-T = TypeVar("T")
-
-
-def run_blocking(work: Coroutine[Any, Any, T]) -> T:
-    """Run something to its end, in a thread of its own where an event loop is running here already."""
-    try:
-        asyncio.get_running_loop()
-    except RuntimeError:
-        return asyncio.run(work)
-    with ThreadPoolExecutor(1) as pool:
-        return pool.submit(asyncio.run, work).result()
 
 
 Names = str | Sequence[str] | None

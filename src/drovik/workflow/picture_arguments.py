@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import os
 import re
 import sys
 from collections.abc import Sequence
@@ -32,19 +33,28 @@ _ENDING = re.compile(
 
 @dataclass(frozen=True)
 class NamedPicture:
-    """A picture as it was named: `name` is what answers are filed under."""
+    """A picture as it was named: `name` is what answers are filed under, the path as it was given.
+
+    `inside` is its path within the folder that was named, and `label` the subfolder there that it lies in.
+    """
 
     name: str
     picture: Picture
+    inside: str = ""
+    label: str | None = None
 
 
 @dataclass(frozen=True)
 class CommandWords:
-    """What the words of a command line are: pictures by name or URL, folders, and the question."""
+    """What the words of a command line are: pictures by name or URL, folders, and the question.
+
+    `given` are pictures and folders in the order in which they were given.
+    """
 
     pictures: tuple[str, ...]
     folders: tuple[Path, ...]
     question: str
+    given: tuple[str, ...] = ()
 
 
 def sort_words(words: Sequence[str], question: str | None) -> CommandWords:
@@ -68,9 +78,9 @@ def sort_words(words: Sequence[str], question: str | None) -> CommandWords:
         what = "no such picture"
         remedy = "correct its name; the question is put in quotes, as one word"
         raise UsageError([Problem(what, remedy, one) for one in missing])
-    return CommandWords(
-        tuple(pictures), tuple(folders), question if question is not None else said[-1] if said else ""
-    )
+    asked = question if question is not None else said[-1] if said else ""
+    given = tuple(word for word in words if word in pictures or Path(word) in folders)
+    return CommandWords(tuple(pictures), tuple(folders), asked, given)
 
 
 def _exists(word: str) -> bool:
@@ -95,12 +105,15 @@ def _address_of(word: str) -> str | None:
 
 
 def pictures_in(folder: Path) -> list[Path]:
-    """The pictures that lie in a folder, by name.
+    """The pictures in a folder and in its subfolders, by name; what is hidden is passed over.
 
     :raises DrovikError: if there is none, or one is a link that leads out of the folder.
     """
-
-    found = sorted(one for one in folder.iterdir() if one.suffix.lower() in PICTURE_ENDINGS and one.is_file())
+    found: list[Path] = []
+    for here, folders, files in os.walk(folder):
+        folders[:] = sorted(one for one in folders if not one.startswith("."))
+        paths = [Path(here) / one for one in sorted(files) if not one.startswith(".")]
+        found += [one for one in paths if one.suffix.lower() in PICTURE_ENDINGS and one.is_file()]
     if not found:
         raise UsageError(Problem("this folder has no picture", "give another one", str(folder)))
     home = folder.resolve()
@@ -109,6 +122,17 @@ def pictures_in(folder: Path) -> list[Path]:
         what = "is a link that leads out of the folder, so it is not sent"
         raise UsageError([Problem(what, "name what it leads to, or take it away", str(one)) for one in outside])
     return found
+
+
+def _of_folder(folder: Path) -> list[NamedPicture]:
+    """The pictures of a folder; where all of them lie in subfolders, each has its subfolder's name as its label."""
+    found = pictures_in(folder)
+    inside = [one.relative_to(folder) for one in found]
+    labelled = all(len(one.parts) > 1 for one in inside) and len({one.parts[0] for one in inside}) > 1
+    return [
+        NamedPicture(str(path), Picture(str(path.resolve())), str(one), one.parts[0] if labelled else None)
+        for path, one in zip(found, inside, strict=True)
+    ]
 
 
 def named_pictures(words: CommandWords, keep_in: Path, bytes_wanted: bool) -> list[NamedPicture]:
@@ -120,19 +144,20 @@ def named_pictures(words: CommandWords, keep_in: Path, bytes_wanted: bool) -> li
     """
 
     found = []
-    for number, word in enumerate(words.pictures):
+    for number, word in enumerate(words.given):
         address = _address_of(word)
-        if word == "-":
+        if Path(word) in words.folders:
+            found += _of_folder(Path(word))
+        elif word == "-":
             found.append(NamedPicture("stdin", Picture(str(_kept(keep_in, number, _from_stdin())))))
         elif address is None:
-            found.append(NamedPicture(Path(word).name, Picture(str(Path(word).resolve()))))
+            found.append(NamedPicture(str(Path(word)), Picture(str(Path(word).resolve())), Path(word).name))
         elif bytes_wanted:
             data = asyncio.run(fetched(address))
             found.append(NamedPicture(_name_of(address), Picture(str(_kept(keep_in, number, data)), None, address)))
         else:
             found.append(NamedPicture(_name_of(address), Picture(address, None, address)))
-    inside = [one for folder in words.folders for one in pictures_in(folder)]
-    return found + [NamedPicture(one.name, Picture(str(one.resolve()))) for one in inside]
+    return found
 
 
 def _kept(folder: Path, number: int, data: bytes) -> Path:

@@ -160,11 +160,25 @@ def chosen_preps(settings: ProjectFile, words: Sequence[str] | None) -> dict[str
     return found
 
 
+def _model_name(settings: ProjectFile, word: str) -> str:
+    """A model by its name, or by its id.
+
+    :raises UsageError: where there is none.
+    """
+    found = (
+        word
+        if word in settings.models
+        else next((name for name, one in settings.models.items() if one.id == word), None)
+    )
+    if found is None:
+        raise UsageError(Problem(f"there is no model '{word}'", known_words(word, settings.models)))
+    return found
+
+
 def counting_models(settings: ProjectFile, words: Sequence[str] | None) -> dict[str, Model]:
     """The models for which tokens can be told beforehand, or those that are named."""
-    for word in words or ():
-        if word not in settings.models:
-            raise UsageError(Problem(f"there is no model '{word}'", known_words(word, settings.models)))
+    words = [_model_name(settings, word) for word in words or ()]
+    for word in words:
         if settings.models[word].picture_tokens is None:
             what = f"how '{word}' counts pictures is not known"
             raise UsageError(Problem(what, "add picture_tokens to it", "drovik.toml", f"models.{word}"))

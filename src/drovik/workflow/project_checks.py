@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from drovik.errors import DrovikError, Problem
 from drovik.images.decode.formats import inspect_source
@@ -14,6 +16,7 @@ from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.reading import Project, check_secrets
 from drovik.scoring.measure_checks import drafted_measure
+from drovik.text import counted, shortened
 from drovik.workflow.sending_plan import check_project
 
 if TYPE_CHECKING:
@@ -47,6 +50,38 @@ def unmeasured_text(task: Task) -> str:
     return (
         f"{task.name} has no measure, so nothing scores its answers. Add to {task.file}:\n\n{drafted_measure(task)}\n"
     )
+
+
+def missing_expected(project: Project) -> list[str]:
+    """For each task with measures, how many cases have no expected output, and what one looks like."""
+    found = []
+    for task in project.tasks:
+        lacking = [one for one in project.cases if task.name not in one.expected and task.name not in one.refusal]
+        if lacking and task.measures and task.judges is None and not _needs_none(task):
+            example = json.dumps({"expected": {task.name: _example(task.schema)}}, ensure_ascii=False)
+            of = f"{len(lacking)} of {counted(len(project.cases), 'case')}"
+            have = "has" if len(lacking) == 1 else "have"
+            where = project.settings.cases
+            found.append(
+                f"{task.name}: {of} {have} no expected output; put it into {where}, like {shortened(example, 90)}"
+            )
+    return found
+
+
+def _needs_none(task: Task) -> bool:
+    """Whether nothing that scores a task looks at expected outputs."""
+    return all(one.type in ("format", "judge", "function") for one in task.measures)
+
+
+def _example(schema: Any) -> Any:
+    """What an expected output is, by a schema: its members, each with its type."""
+    if not isinstance(schema, Mapping):
+        return "…"
+    if isinstance(schema.get("properties"), Mapping):
+        return {name: _example(one) for name, one in list(schema["properties"].items())[:6]}
+    if schema.get("type") == "array":
+        return [_example(schema["items"])] if "items" in schema else ["…"]
+    return "…"
 
 
 def _check_prompts(project: Project) -> list[Problem]:

@@ -142,10 +142,21 @@ class Services:
 
         :raises DrovikError: if there is none.
         """
-        if name not in self.settings.models:
-            known = known_words(name, self.settings.models)
-            raise UsageError(Problem(f"there is no model '{name}'", known))
-        return self.settings.models[name]
+        return self.settings.models[self.model_name(name)]
+
+    def model_name(self, word: str) -> str:
+        """The name of the model that a word names: by its name, or by its id at the service where only one has it.
+
+        :raises DrovikError: if there is none, or several.
+        """
+        if word in self.settings.models:
+            return word
+        having = [name for name, one in self.settings.models.items() if one.id == word]
+        if len(having) > 1:
+            raise UsageError(Problem(f"several models have the id '{word}'", f"say which: {', '.join(having)}"))
+        if not having:
+            raise UsageError(Problem(f"there is no model '{word}'", known_words(word, self.settings.models)))
+        return having[0]
 
 
 def users_folder() -> Path:
@@ -224,7 +235,8 @@ def require_sendable(services: Services, names: list[str], trusted: bool, agree:
         raise UsageError(missing)
     for name, endpoint in used.items():
         check_trust(name, endpoint, trusted, agree)
-        check_commands(name, endpoint, trusted, agree)
+        if endpoint.home.resolve() != users_folder().resolve():  # one's own configuration names one's own commands
+            check_commands(name, endpoint, trusted, agree)
 
 
 def require_agreed_folders(services: Services, trusted: bool, agree: Agree | None) -> None:

@@ -7,7 +7,8 @@ import csv
 import io
 import json
 import os
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
     from drovik.planning.sources import AdhocQuestion
     from drovik.project.settings import ProjectFile
     from drovik.transport.outcomes import AttemptEnd
+    from drovik.workflow.asking import AskResult
+    from drovik.workflow.picture_arguments import NamedPicture
 
 
 COLUMNS = (
@@ -100,11 +103,27 @@ class AnswerTable:
         row += [spent.currency if spent else None, answer.seconds and round(answer.seconds, 3), self._mark]
         self._write([row], "a")
 
-    def _write(self, rows: Sequence[Sequence[Any]], mode: str) -> None:
+    def put_in_order(self, order: Sequence[tuple[str, str, int]]) -> None:
+        """Put the rows of this question into an order; the others stay before them, as they are."""
+        places = {(known_by(name), model, time): number for number, (name, model, time) in enumerate(order)}
+        text = read_text(self._path, str(self._path), MOST_TABLE_BYTES)
+        _, *rows = csv.reader(io.StringIO(text, newline=""))
+        at = {name: number for number, name in enumerate(self._columns)}
+
+        def place(row: Sequence[str]) -> int:
+            known = (_bare(row[at["picture"]]), row[at["model"]], int(row[at["time"]]))
+            return places.get(known, -1) if row[at[MARK]] == self._mark else -1
+
+        ordered = sorted(rows, key=place)
+        if ordered != rows:
+            self._write([self._columns, *ordered], "w", guard=False)
+
+    def _write(self, rows: Sequence[Sequence[Any]], mode: str, guard: bool = True) -> None:
         target = self._path if mode == "a" else self._path.with_name(f".{self._path.name}.{os.getpid()}")
         try:
             with target.open(mode, encoding="utf-8", newline="") as file:
-                csv.writer(file, lineterminator="\n").writerows([[guarded(cell) for cell in row] for row in rows])
+                made = [[guarded(cell) for cell in row] for row in rows] if guard else rows
+                csv.writer(file, lineterminator="\n").writerows(made)
             if mode == "w":
                 target.replace(self._path)
         except OSError as error:
@@ -120,41 +139,100 @@ def _bare(cell: str) -> str:
 class AnswerFolder:
     """A folder with a file for each answer: text, or JSON where the answer has a schema.
 
-    :param several: whether the model's name, or the time, is a part of the files' names.
+    Which question each file answers is kept beside them, so that another question does not write over it unseen.
+
+    :param form: what the answers are; `several_models`, `several_times`: whether those are a part of the names.
+    :param mark: a digest of what is asked.
+    :param cases: what is asked about: the pictures' own paths name the files.
     :raises DrovikError: where it cannot be made.
     """
 
-    def __init__(self, path: Path, form: str, several_models: bool, several_times: bool) -> None:
-        self._path, self._ending = path, "json" if form == "json" else "txt"
+    def __init__(
+        self,
+        path: Path,
+        form: str,
+        several_models: bool,
+        several_times: bool,
+        mark: str,
+        cases: Sequence[tuple[str, Sequence[NamedPicture]]],
+    ) -> None:
+        self._path, self._ending, self._mark = path, "json" if form == "json" else "txt", mark
         self._models, self._times = several_models, several_times
+        self._names = _file_names(cases)
         try:
             path.mkdir(parents=True, exist_ok=True)
         except OSError as error:
             raise UsageError(Problem(f"cannot be made: {error.strerror}", "give another folder", str(path))) from None
+        self._marks = self._read_marks()
+
+    def _read_marks(self) -> dict[str, str]:
+        try:
+            kept = json.loads((self._path / MARKS).read_text("utf-8"))
+        except (OSError, ValueError):
+            return {}
+        return {str(name): str(mark) for name, mark in kept.items()} if isinstance(kept, dict) else {}
 
     def file(self, name: str, model: str, time: int) -> Path:
         """The file of an answer."""
-        parts = [name, *([model] if self._models else []), *([str(time)] if self._times else []), self._ending]
-        return self._path / ".".join(part.replace("/", "-").replace("\0", "") for part in parts)
+        parts = [self._names.get(name, name.replace("/", "-")), *([model] if self._models else [])]
+        parts += [*([str(time)] if self._times else []), self._ending]
+        return self._path / ".".join(part.replace("\0", "") for part in parts)
 
     def has(self, name: str, model: str, time: int) -> bool:
-        """Whether an answer is there."""
-        return self.file(name, model, time).exists()
+        """Whether an answer to this question is there."""
+        file = self.file(name, model, time)
+        return file.exists() and self._marks.get(self._key(file)) == self._mark
+
+    def _key(self, file: Path) -> str:
+        return str(file.relative_to(self._path))
+
+    def require_free(self, places: Iterable[tuple[str, str, int]]) -> None:
+        """Require that no file is there which is none of Drovik's, or answers another question.
+
+        :raises DrovikError: where there is one.
+        """
+        taken = [file for one in places if not self.has(*one) and os.path.lexists(file := self.file(*one))]
+        if taken:
+            more = f" (and {len(taken) - 1} more)" if len(taken) > 1 else ""
+            what = f"is there already{more}, and is no answer to this question"
+            raise UsageError(Problem(what, "give another --out, or --force to write over it", str(taken[0])))
 
     def add(self, name: str, model: str, time: int, answer: workflow.Answer) -> None:
         """Write an answer."""
-
         text = answer.text
         if self._ending == "json" and answer.value is not None:
             text = json.dumps(answer.value, ensure_ascii=False, indent=1)
-        write_whole(self.file(name, model, time), text.rstrip("\n") + "\n")
+        file = self.file(name, model, time)
+        file.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(file, text.rstrip("\n") + "\n")
+        self._marks[self._key(file)] = self._mark
+        write_whole(self._path / MARKS, json.dumps(self._marks, ensure_ascii=False, indent=0) + "\n")
+
+
+MARKS = ".asked.json"
+"""The file that says which question each file of a folder of answers answers."""
+
+
+def _file_names(cases: Sequence[tuple[str, Sequence[NamedPicture]]]) -> dict[str, str]:
+    """What the file of each case is called: the picture's path in its folder; its whole path where two are alike."""
+    inside = {name: given[0].inside if len(given) == 1 and given[0].inside else name for name, given in cases}
+    counts = Counter(inside.values())
+    return {
+        name: one if counts[one] == 1 and ".." not in Path(one).parts else name.replace("/", "-")
+        for name, one in inside.items()
+    }
 
 
 class Files:
     """The files that answers go to as they come."""
 
     def __init__(
-        self, arguments: argparse.Namespace, settings: ProjectFile, question: AdhocQuestion, several: bool
+        self,
+        arguments: argparse.Namespace,
+        settings: ProjectFile,
+        question: AdhocQuestion,
+        several: bool,
+        cases: Sequence[tuple[str, Sequence[NamedPicture]]],
     ) -> None:
 
         form = "json" if question.schema is not None else "text"
@@ -164,12 +242,17 @@ class Files:
         models = {name: one.canonical() for name, one in settings.models.items()}
         preps = {name: one.canonical() for name, one in settings.preps.items()}
         self.mark = workflow.digest({"asked": asked, "models": models, "preps": preps})[:12]
+        times = range(1, arguments.repeat + 1)
+        self._order = [(name, model, time) for name, _ in cases for model in models for time in times]
         self.table: AnswerTable | None = AnswerTable(arguments.table, fields, self.mark) if arguments.table else None
         self.folder: AnswerFolder | None = None
         if arguments.out:
-            self.folder = AnswerFolder(arguments.out, form, several, arguments.repeat > 1)
+            self.folder = AnswerFolder(arguments.out, form, several, arguments.repeat > 1, self.mark, cases)
+            if not arguments.force:
+                self.folder.require_free(self._order)
         self.there = 0
         self.written = 0
+        self._taken: set[tuple[str, str, int]] = set()
 
     @property
     def files(self) -> bool:
@@ -184,16 +267,27 @@ class Files:
         self.there += not wanted
         return wanted
 
+    def finish(self, asked: AskResult) -> None:
+        """Write the answers that several share, and put the rows into the order in which they were asked for."""
+        for one in asked.answers if self.files else ():
+            if (one.request.case.id, one.model, one.request.repeat) not in self._taken:
+                self._write(one.request, one.answer)
+        if self.table is not None and self.written:
+            self.table.put_in_order(self._order)
+
     def take(self, request: Request, ending: AttemptEnd) -> None:
         """Write an answer that came."""
         if not self.files:
             return
-        answer = answer_of(self._reader, ending)
+        self._write(request, answer_of(self._reader, ending))
+
+    def _write(self, request: Request, answer: workflow.Answer) -> None:
         place = (request.case.id, request.arm.model_name, request.repeat)
         if self.table is not None and (known_by(place[0]), *place[1:]) not in self.table.there:
             self.table.add(*place, answer)
         if self.folder is not None:
             self.folder.add(*place, answer)
+        self._taken.add(place)
         self.written += 1
 
 

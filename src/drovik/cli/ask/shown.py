@@ -11,10 +11,11 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
-from drovik.cli.printing import heading, say, say_aside, strip_controls
+from drovik.cli.ask.waiting import Waiting
+from drovik.cli.printing import heading, say, say_aside, strip_controls, table
 from drovik.errors import Problem
 from drovik.money import money_text
-from drovik.text import counted, seconds_text
+from drovik.text import counted, seconds_text, shortened
 
 if TYPE_CHECKING:
     from drovik.cli.ask.answer_files import Files
@@ -23,13 +24,14 @@ if TYPE_CHECKING:
     from drovik.planning.sources import AdhocQuestion
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile
+    from drovik.scoring.agreement import AnswersAgreement
     from drovik.transport.outcomes import AttemptEnd, Outcome
     from drovik.workflow.asking import AdhocAnswer, AskResult
     from drovik.workflow.picture_arguments import NamedPicture
 
 
 def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: AdhocQuestion, several: bool) -> None:
-    """Print the outcome: the answers, or how many went into files."""
+    """Print the outcome: the answers, or how many went into files; and how many do not fit."""
     if kept.files:
         left = f", {asked.missing} without an answer" if asked.missing else ""
         there = f"{kept.there} were there already; " if kept.there else ""
@@ -45,7 +47,19 @@ def show(asked: AskResult, hears: AnswerPrinter, kept: Files, question: AdhocQue
             _show_one(one, hears.shown, question)
     for problem in asked.troubles:
         print(strip_controls(problem.line()), file=sys.stderr)
+    _show_unfit(asked)
     _show_agreement(asked)
+
+
+def _show_unfit(asked: AskResult) -> None:
+    """How many of several answers do not fit, with the first of them and how to look closer."""
+    bad = [one for one in asked.answers if one.answer.status is not workflow.Status.OK]
+    if bad and len(asked.answers) > 1:
+        first = bad[0]
+        why = first.answer.errors[0].what if first.answer.errors else first.answer.status.words
+        do = "does" if len(bad) == 1 else "do"
+        what = f"{len(bad)} of {len(asked.answers)} {do} not fit: {first.request.case.id}: {why}"
+        say(f"{what}; drovik ask {first.request.case.id} … --show-reply", style="yellow")
 
 
 def _show_one(one: AdhocAnswer, streamed: bool, question: AdhocQuestion) -> None:
@@ -64,18 +78,27 @@ def _show_one(one: AdhocAnswer, streamed: bool, question: AdhocQuestion) -> None
     say_aside(f"  {one.model}   {usage_line(answer)}")
 
 
+_MOST_ANSWERS = 8
+"""Different answers in a table; the rest are counted."""
+
+
 def _show_agreement(asked: AskResult) -> None:
-    for (case, model), share in agreements(asked).items():
-        say(f"{case}, {model}: the answers agree to {100 * share:.0f} % (word overlap).", style="bold")
+    for (case, model), found in agreements(asked).items():
+        by = "word overlap" if found.by == "words" else f"by {found.by.replace('fields', 'field')}"
+        say(f"{case}, {model}: the answers agree to {100 * found.share:.0f} % ({by}).", style="bold")
+        if found.by != "words" and len(found.counts) > 1:
+            rows = [(str(count), shortened(text, 90)) for text, count in found.counts[:_MOST_ANSWERS]]
+            table(("times", "answer"), rows)
+            if len(found.counts) > _MOST_ANSWERS:
+                say(f"… and {len(found.counts) - _MOST_ANSWERS} more", style="dim")
 
 
-def agreements(asked: AskResult) -> dict[tuple[str, str], float]:
+def agreements(asked: AskResult) -> dict[tuple[str, str], AnswersAgreement]:
     """How much the answers to the same question agree, by case and model; only if there are several."""
-
-    texts: dict[tuple[str, str], list[str]] = {}
+    answers: dict[tuple[str, str], list[Answer]] = {}
     for one in asked.answers:
-        texts.setdefault((one.request.case.id, one.model), []).append(one.answer.text)
-    return {place: workflow.agreement(found) for place, found in texts.items() if len(found) > 1}
+        answers.setdefault((one.request.case.id, one.model), []).append(one.answer)
+    return {place: workflow.agreement_of_answers(found) for place, found in answers.items() if len(found) > 1}
 
 
 def document(asked: AskResult, question: AdhocQuestion) -> dict[str, Any]:
@@ -100,7 +123,14 @@ def document(asked: AskResult, question: AdhocQuestion) -> dict[str, Any]:
             }
         )
     agree = [
-        {"picture": case, "model": model, "agreement": share} for (case, model), share in agreements(asked).items()
+        {
+            "picture": case,
+            "model": model,
+            "agreement": one.share,
+            "by": one.by,
+            "answers": [{"answer": text, "times": count} for text, count in one.counts],
+        }
+        for (case, model), one in agreements(asked).items()
     ]
     return {"answers": rows, "agreement": agree, "problems": [one.line() for one in asked.troubles]}
 
@@ -120,10 +150,17 @@ class AnswerPrinter:
 
     :param stream: whether the text is shown as it comes; only where one answer is awaited at a time.
     :param whole: gets each request whose answer came whole.
+    :param waiting: shows what is waited for.
     """
 
-    def __init__(self, stream: bool, whole: Callable[[Request, AttemptEnd], None] | None = None) -> None:
+    def __init__(
+        self,
+        stream: bool,
+        whole: Callable[[Request, AttemptEnd], None] | None = None,
+        waiting: Waiting | None = None,
+    ) -> None:
         self._stream, self._whole = stream, whole
+        self._waiting = waiting or Waiting()
         self._last: dict[str, Outcome] = {}
         self.shown = False
 
@@ -136,10 +173,11 @@ class AnswerPrinter:
 
         outcome = self._last[request.identity]
         what = f"{request.arm.model_name}: {outcome.kind.replace('_', ' ')}: {outcome.words}"
-        return Problem(what, workflow.REMEDIES.get(outcome.kind, "").partition("; then:")[0])
+        return Problem(what, workflow.remedy_of(outcome.kind, outcome.words).partition("; then:")[0])
 
     def begins(self, request: Request, try_: int) -> None:
         """A request is about to leave; what an earlier try had shown was not the answer."""
+        self._waiting.begins(request)
         if try_ > 1 and self.shown:
             print("\n(again, from the beginning)", flush=True)
             self.shown = False
@@ -147,6 +185,7 @@ class AnswerPrinter:
     def text(self, request: Request, text: str) -> None:
         """More of an answer's text came."""
         if self._stream and text:
+            self._waiting.clear(quiet=True)
             sys.stdout.write(strip_controls(text))
             sys.stdout.flush()
             self.shown = True
@@ -154,12 +193,14 @@ class AnswerPrinter:
     def ended(self, request: Request, ending: AttemptEnd) -> None:
         """An attempt came to an end."""
         self._last[request.identity] = ending.outcome
+        self._waiting.ended(request)
         if ending.outcome.kind == "answered" and self._whole is not None:
             self._whole(request, ending)
         elif ending.outcome.again:
             wait = ending.outcome.wait
             asked = f"; it asks to wait {wait:.0f} s" if wait else ""
             said = f"{ending.outcome.kind.replace('_', ' ')}: {strip_controls(ending.outcome.words)}{asked}"
+            self._waiting.clear()
             print(f"({said})", file=sys.stderr, flush=True)
 
 

@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
-from drovik.cli.printing import say, say_aside, table
+from drovik.cli.printing import cut_list, say, say_aside, table
 from drovik.money import money_text
 from drovik.reporting.columns import statuses_text
 from drovik.text import counted, shortened
@@ -34,12 +34,18 @@ def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tup
     return found
 
 
-def print_summary(project: Project, store: Store, planned: Planned, tally: Tally) -> None:
-    """Print the summary."""
+def print_summary(
+    project: Project, store: Store, planned: Planned, tally: Tally, everything: bool = False, brief: bool = False
+) -> None:
+    """Print the summary.
+
+    :param everything: whether all arms are listed, not the first few.
+    :param brief: whether no arm is.
+    """
     plan, bill, spent = planned.plan, store.bill(), store.spent()
     so_far = answers_so_far(project, store, planned) if tally.total else {}
-    if tally.total:
-        _by_arm(tally, so_far)
+    if tally.total and not brief:
+        _by_arm(tally, so_far, everything)
     for problem in [*tally.warnings.values(), *tally.stops]:
         say(problem.line(), style="yellow")
     for what, count in plan.waiting.items():
@@ -48,7 +54,8 @@ def print_summary(project: Project, store: Store, planned: Planned, tally: Tally
         say(f"Nothing to send; answers that are there: {plan.answered}.")
     else:
         _say_counts(tally, plan.answered, spent)
-    _say_remedies(tally, so_far)
+    if not brief:
+        _say_remedies(tally, so_far)
     if bill.unknown:
         what = "brought no reply, or none that can be read, and may have been billed"
         say(f"{counted(bill.unknown, 'request')} in this store {what}.")
@@ -65,9 +72,9 @@ def print_stop_reasons(tally: Tally) -> None:
         say_aside(f"The limit is reached, {tally.left} are left: raise --budget to go on from here.")
 
 
-def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:
+def _by_arm(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]], everything: bool) -> None:
     rows = []
-    for (task, arm), counts in tally.arms.items():
+    for (task, arm), counts in cut_list(list(tally.arms.items()), everything, "arms"):
         trouble = ", ".join(f"{kind} {count}" for kind, count in counts.troubles.most_common(3))
         rows.append(
             (

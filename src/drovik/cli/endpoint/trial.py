@@ -5,10 +5,11 @@ from __future__ import annotations
 import argparse
 import asyncio
 import random
+import shutil
 import sys
-from contextlib import AsyncExitStack
+from collections.abc import Awaitable, Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from drovik import workflow
 from drovik.cli.arguments import nearest_project, require_sendable
@@ -18,7 +19,7 @@ from drovik.heavy import aiohttp
 from drovik.text import seconds_text
 
 if TYPE_CHECKING:
-    from drovik.workflow.endpoint_trial import TrialStep
+    from drovik.workflow.endpoint_trial import Trial, TrialStep
     from drovik.workflow.services import Services
 
 
@@ -52,29 +53,54 @@ def services_with(name: str, project: Path | None) -> Services:
     raise UsageError(Problem(f"there is no endpoint '{name}'", remedy))
 
 
-def run_steps(services: Services, name: str, model: str, quiet: bool) -> list[TrialStep]:
-    """Try an endpoint with a model, and show each step as it is done."""
+def run_steps(services: Services, name: str, model: str, quiet: bool, trial: Trial | None = None) -> list[TrialStep]:
+    """Try an endpoint with a model, and show each step as it is done.
+
+    :param trial: what was asked already.
+    """
     if not quiet:
         heading(f"trying {name} with {model}")
-    return asyncio.run(_trying(services, name, model, quiet))
+    return asyncio.run(_trying(services, name, model, quiet, trial))
 
 
-async def _trying(services: Services, name: str, model: str, quiet: bool) -> list[TrialStep]:
+async def _trying(services: Services, name: str, model: str, quiet: bool, trial: Trial | None) -> list[TrialStep]:
 
     found = []
-    async with AsyncExitStack() as around:
-        endpoint = services.settings.endpoints[name]
-        if endpoint.start is not None:
-            session = await around.enter_async_context(aiohttp.ClientSession())
-            await around.enter_async_context(workflow.local_service(session, endpoint, name))
+
+    async def work() -> None:
         steps = workflow.try_endpoint(
-            name, model, services.settings, services.dialects, services.keys, random.Random()
+            name, model, services.settings, services.dialects, services.keys, random.Random(), trial
         )
         async for one in steps:
             found.append(one)
             if not quiet:
                 _show_tried(one)
+
+    await with_service(services, name, work())
     return found
+
+
+_Found = TypeVar("_Found")
+
+
+async def with_service(services: Services, name: str, work: Awaitable[_Found]) -> _Found:
+    """Do what needs an endpoint, with its local service up where it has one."""
+    endpoint = services.settings.endpoints[name]
+    async with aiohttp.ClientSession() as session, workflow.local_service(session, endpoint, name, shown_state()):
+        return await work
+
+
+def shown_state() -> Callable[[str], None]:
+    """Shows on a terminal what is waited for, in one line that is written over."""
+    if not sys.stderr.isatty():
+        return lambda _: None
+
+    def show(state: str) -> None:
+        width = shutil.get_terminal_size().columns - 1
+        sys.stderr.write(f"\r\x1b[K{strip_controls(state)[:width]}")
+        sys.stderr.flush()
+
+    return show
 
 
 _MARKS = {"good": "yes", "bad": "NO", "unknown": "?", "left out": "–"}

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
+from drovik.cli.outputs import require_own
 from drovik.cli.pictures.table import preparation_note
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
@@ -30,7 +31,7 @@ def crop(project: Project | None, settings: ProjectFile, cases: list[Case], argu
     one = every[0]
     boxes = [workflow.read_box(word) for word in arguments.crop or ()]
     made = [workflow.cropped(one, box, settings) for box in boxes]
-    sheet = arguments.sheet or Path("pictures.png")
+    sheet = sheet_of(arguments)
     if made:
         _draw(one, boxes, made, settings, sheet)
     done = _write(project, one, boxes, arguments) if arguments.write or arguments.into_cases else []
@@ -48,6 +49,16 @@ def crop(project: Project | None, settings: ProjectFile, cases: list[Case], argu
     if not done and len(boxes) == 1:
         say('Write it into the case with: --region NAME --write; a prep crops to it by crop = "NAME".')
     return DONE
+
+
+def sheet_of(arguments: argparse.Namespace) -> Path:
+    """Where the contact sheet goes.
+
+    :raises UsageError: where a file of somebody else's is there.
+    """
+    sheet: Path = arguments.sheet or Path("contact-sheet.png")
+    require_own(sheet, "--sheet", arguments.force)
+    return sheet
 
 
 def _draw(

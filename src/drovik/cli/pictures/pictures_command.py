@@ -7,8 +7,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.arguments import add_project_argument, nearest_project, open_project
-from drovik.cli.pictures.crop import crop
+from drovik.cli.arguments import add_project_argument, all_services, nearest_project, open_project
+from drovik.cli.outputs import add_force_argument
+from drovik.cli.pictures.crop import crop, sheet_of
 from drovik.cli.pictures.table import caption, cells, inspect_all, kilobytes
 from drovik.cli.printing import print_json, say, table
 from drovik.errors import DONE, Problem, UsageError, known_words
@@ -38,7 +39,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="a prep (how pictures are prepared) by name, or like fit=640,quality=80",
     )
     parser.add_argument("--model", action="append", metavar="MODEL", help="count tokens and money for these models")
-    parser.add_argument("--sheet", type=Path, metavar="PNG", help="the contact sheet (default: pictures.png)")
+    parser.add_argument("--sheet", type=Path, metavar="PNG", help="the contact sheet (default: contact-sheet.png)")
+    add_force_argument(parser)
     parser.add_argument("--crop", action="append", metavar="L,T,R,B", help="try a crop: pixels or fractions")
     parser.add_argument("--region", metavar="NAME", help="the name under which --write puts the crop into the case")
     parser.add_argument("--write", action="store_true", help="write the crop into the case as a region")
@@ -75,7 +77,7 @@ def _named(arguments: argparse.Namespace) -> tuple[Project | None, workflow.Proj
         else:
             what = f"there is no case and no file '{word}'"
             raise UsageError(Problem(what, known_words(word, by_id) if by_id else "give a picture's file"))
-    return project, project.settings if project else workflow.ProjectFile(), cases
+    return project, project.settings if project else all_services(None).settings, cases
 
 
 def _show(
@@ -104,7 +106,7 @@ def _show(
         below = (f"as it is: {facts.width} x {facts.height}", f"{facts.format}, {kilobytes(len(one.data))}")
         before = SheetTile(_first(one, settings), below, tuple(boxes))
         rows.append(SheetRow(f"{one.case.id}   {Path(one.path).name}", before, tuple(after)))
-    where = arguments.sheet or Path("pictures.png")
+    where = sheet_of(arguments)
     write_sheet(rows[:MOST_ROWS], where)
     if arguments.json:
         print_json({"sheet": str(where), "pictures": documents})

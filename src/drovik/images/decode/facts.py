@@ -107,13 +107,17 @@ def allowed_pixels(size: int, max_pixels: int) -> int:
     return max_pixels
 
 
+_PLUGINS = ("Bmp", "Gif", "Jpeg", "Mpo", "Png", "Tiff", "WebP")
+"""Pillow's plugins for what is taken here: all of them together take longer to load than a picture to read."""
 _getting_ready = threading.Lock()
 
 
 @cache
 def _load_plugins() -> None:
 
-    Image.init()
+    for name in _PLUGINS:
+        importlib.import_module(f"PIL.{name}ImagePlugin")
+    Image.preinit()
     warnings.filterwarnings("ignore", module="PIL")  # broken metadata is not the user's concern: it is cut out
     Image.MAX_IMAGE_PIXELS = None  # the project's own limit, checked on the header, takes its place
 

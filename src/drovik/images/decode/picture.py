@@ -10,6 +10,7 @@ import contextlib
 import io
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any
 
 from drovik.errors import PictureError, Problem
@@ -52,19 +53,23 @@ _IMAGE, _EXTENSION, _TRAILER = 0x2C, 0x21, 0x3B
 def largest_frame(data: bytes) -> tuple[int, int]:
     """The largest width and height that the screen or a frame reaches; of a broken file, of what there is."""
     width, height = _pair(data, 6)
+    for left, top, across, down in _gif_frames(data):
+        width, height = max(width, left + across), max(height, top + down)
+    return width, height
+
+
+def _gif_frames(data: bytes) -> Iterator[tuple[int, int, int, int]]:
+    """Where each frame of a GIF is on the screen, and how large: left, top, width, height. Nothing is decoded."""
     at = 13 + _colour_table(data, 10)
     while at < len(data) and data[at] != _TRAILER:
         if data[at] == _IMAGE:
-            left, top = _pair(data, at + 1)
-            across, down = _pair(data, at + 5)
-            width, height = max(width, left + across), max(height, top + down)
+            yield (*_pair(data, at + 1), *_pair(data, at + 5))
             at += 11 + _colour_table(data, at + 9)  # one byte more: the size of the codes
         elif data[at] == _EXTENSION:
             at += 2
         else:
             break
         at = _after_blocks(data, at)
-    return width, height
 
 
 def _pair(data: bytes, at: int) -> tuple[int, int]:
@@ -122,7 +127,7 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
     orientation = 1
     if may_be_turned(data, "image/png" if format_ == "PNG" else None) and format_ != "HEIF":
         orientation = _orientation(picture)
-    count = _count(picture, format_, prep)
+    count = _count(picture, data, format_, prep)
     shots, sizes = [Shot(1)], [picture.size]
     if format_ == "TIFF" and count > 1:
         shots, sizes = chosen_pages(count, prep, path), []
@@ -138,8 +143,6 @@ def _facts(picture: Image.Image, data: bytes, path: str, max_pixels: int, prep: 
             require_pixel_limit(largest_frame(data), path, max_pixels)
         shots = _moving_shots(picture, count, prep, path, max_pixels)
         sizes = [picture.size] * len(shots)
-    else:
-        count = 1
     return PictureFacts(format_, tuple(sizes), orientation if 1 <= orientation <= 8 else 1, tuple(shots), count)
 
 
@@ -151,10 +154,12 @@ def _orientation(picture: Image.Image) -> int:
         return 1
 
 
-def _count(picture: Image.Image, format_: str, prep: Prep) -> int:
+def _count(picture: Image.Image, data: bytes, format_: str, prep: Prep) -> int:
     """How many pages or frames there are, as far as that has to be known: a file may hold a million empty ones."""
-    if format_ not in ("TIFF", "GIF", "WEBP") or (format_ != "TIFF" and prep.frames is None):
+    if format_ not in ("TIFF", "GIF", "WEBP"):
         return 1
+    if format_ == "GIF" and prep.frames is None:
+        return max(1, sum(1 for _ in islice(_gif_frames(data), MOST_FRAMES)))
     if format_ in ("WEBP", "GIF"):
         return int(getattr(picture, "n_frames", 1))
     most = max(prep.pages) if isinstance(prep.pages, tuple) else MOST_PAGES if prep.pages is None else MOST_FRAMES

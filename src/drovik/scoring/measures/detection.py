@@ -146,7 +146,8 @@ class Detection(Measure):
 
     @override
     def expected_of(self, expected: Any) -> Any:
-        return value_at_pointer(expected, self._table.at)
+        value = value_at_pointer(expected, self._table.at)
+        return _elements(value) if isinstance(value, list) else value
 
     @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
@@ -154,7 +155,7 @@ class Detection(Measure):
         if not isinstance(expected, list):
             return f"{shown(expected)[:60]} is not a list of places", "write a list, [] where nothing is to be found"
         for number, raw in enumerate(expected):
-            if self.place_of(value_at_pointer(raw, self._table.place), Frame(), True) is None:
+            if self.place_of(self._place_in(raw), Frame(), True) is None:
                 return f"{shown(raw)[:60]} (element {number}) has no place that can be read", "see docs/measures/"
         return None
 
@@ -163,7 +164,7 @@ class Detection(Measure):
         frames = frames_of(said.pictures) or [Frame()]
         wanted = [one for raw in expected if (one := self._thing(raw, frames, True)) is not None]
         value = value_at_pointer(answer, self._table.at)
-        raws = [value] if isinstance(value, dict) else value if isinstance(value, list) else []
+        raws = _elements(value)
         got, unread = [], 0
         for raw in raws[:MOST_FOUND]:
             thing = self._thing(raw, frames, False)
@@ -184,11 +185,15 @@ class Detection(Measure):
         number = value_at_pointer(raw, self._table.picture) if self._table.picture is not None else 1
         known = isinstance(number, int) and 1 <= number <= len(frames)
         frame = frames[number - 1] if known and not expected else frames[0]
-        place = self.place_of(value_at_pointer(raw, self._table.place), frame, expected)
+        place = self.place_of(self._place_in(raw), frame, expected)
         if place is None:
             return None
         label, sure = self._label_and_confidence(raw)
         return DetectedObject(place, label, sure, raw)
+
+    def _place_in(self, raw: Any) -> Any:
+        """Where an element has its place: at the table's pointer; an element that is a list is its own place."""
+        return raw if isinstance(raw, list) else value_at_pointer(raw, self._table.place)
 
     def _label_and_confidence(self, raw: Any) -> tuple[str, float]:
         label = value_at_pointer(raw, self._table.label) if self._table.label is not None else ""
@@ -299,7 +304,7 @@ class Detection(Measure):
             if self._reaches(alike[row, column]):
                 return WRONG_LABEL, column
         for column in sorted(spare):
-            for cause, place in self.misreadings(value_at_pointer(got[column].raw, self._table.place), frames[0]):
+            for cause, place in self.misreadings(self._place_in(got[column].raw), frames[0]):
                 if place is not None and self._reaches(self.alike(one.place, place)):
                     return cause, column
         near = [column for column in spare if alike[row, column] > 0 and got[column].label == one.label]
@@ -384,6 +389,14 @@ class Detection(Measure):
             )
             for label in sorted(set(rows) | set(wanted))
         ]
+
+
+def _elements(value: Any) -> list[Any]:
+    """The elements that a value is: a list of numbers alone, such as one box, is one of them."""
+    if isinstance(value, list):
+        numbers = bool(value) and all(isinstance(one, int | float) and not isinstance(one, bool) for one in value)
+        return [value] if numbers else value
+    return [value] if isinstance(value, dict) else []
 
 
 def _confidence(sure: Any) -> float:
