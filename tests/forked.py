@@ -22,7 +22,7 @@ LOADED = (
     "drovik.workflow.endpoint_trial", "drovik.evaluation.gathering", "drovik.transport.dispatcher", "drovik.store.answer_store",
     "numpy", "scipy.optimize", "scipy.stats", "rapidfuzz.distance", "regex", "dateutil.parser", "dotenv", "platformdirs", "jinja2.sandbox",
     "drovik.comparing.verdict", "drovik.cli.report", "drovik.cli.quote", "drovik.cli.pictures.pictures_command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
-    "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.shell",
+    "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.sample_files",
 )  # fmt: skip
 
 

@@ -232,3 +232,15 @@ def test_a_name_of_before_leads_to_the_one_of_now(drovik: Drovik, file: str, old
     done = drovik("send", "--most", "5", "--again", "failed")
     assert done.code == 2
     assert "--most: it is '--budget' now; --again: it is '--resend' now" in done.err
+
+
+def test_what_a_task_still_lacks_is_said_by_check_and_by_score(answered_demo: Drovik) -> None:
+    cases = answered_demo.folder / "cases.jsonl"
+    rows = [json.loads(line) for line in cases.read_text().splitlines()]
+    for row in rows[:5]:
+        del row["expected"]["sort"]
+    cases.write_text("".join(json.dumps(row) + "\n" for row in rows))
+    line = "sort: 5 of 48 cases have no expected output; put it into cases.jsonl, like"
+    assert line in answered_demo("check").out
+    assert line in answered_demo("score", "--task", "sort").out
+    assert len(answered_demo("check", "--json").json["without_expected"]) == 1

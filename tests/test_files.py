@@ -117,12 +117,15 @@ def test_a_table_takes_tags_groups_splits_and_types(drovik: Drovik) -> None:
         "id,image,image.tag,given.vessel,group,split,expected.sort.kind,expected.read-tag.value\n"
         "x,images/lp-001.jpg,images/lp-002.jpg,Tern,g1,held_out,cap,12.5\n"
         "y,images/lp-001.jpg,,Tern,,,,\n"
+        "z,images/lp-001.jpg,,Tern,,,,none\n"
     )
     settings = folder / "drovik.toml"
-    settings.write_text(settings.read_text().replace("cases.jsonl", "cases.csv"))
+    words = 'null_word = "none"\ncases = "cases.csv"'  # an empty cell is nothing there, and this is null
+    settings.write_text(settings.read_text().replace('cases = "cases.jsonl"', words))
     project, _ = read_project(folder)
     assert project is not None
-    x, y = project.cases
+    x, y, z = project.cases
+    assert z.expected == {"read-tag": {"value": None}}
     assert [(one.path, one.tag) for one in x.pictures] == [("images/lp-001.jpg", None), ("images/lp-002.jpg", "tag")]
     assert (x.group, x.split, x.expected) == (
         "g1",

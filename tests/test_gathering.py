@@ -1,0 +1,289 @@
+"""From answers to what a person looks into: suspect labels, contradictions, what to fix first, whether it drifts."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from math import comb
+from pathlib import Path
+from typing import Any
+
+import pytest
+from in_process import SETTINGS, InProcess, in_process
+
+from drovik.errors import DrovikError
+from drovik.evaluation.constant_scores import constant_scores
+from drovik.evaluation.drift import Drift, drift_of
+from drovik.evaluation.error_impact import cause_impacts
+from drovik.evaluation.gathering import TaskView, gather
+from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
+from drovik.images.inspection import PerceptualHash
+
+MODELS = SETTINGS.replace("repeats = 2\n", "") + "".join(
+    f'[models.{name}]\nendpoint = "desk"\nid = "{name}-1"\n{more}\n'
+    for name, more in (("auk", ""), ("tern", ""), ("dunlin", "takes_pictures = false"))
+)
+KINDS = ["cap", "hat", "mitten", "glove"]
+FILES = {
+    "tasks/sort/question.toml": (
+        '[answer]\nform = "json"\n[measures.kind]\ntype = "label"\nat = "/kind"\n'
+        f'labels = {json.dumps(KINDS)}\nsame_as = {{ bonnet = "cap" }}\n'
+    ),
+    "tasks/sort/prompts/v1.toml": 'ask = "Which?"\n',
+    "tasks/tell/question.toml": '[answer]\nform = "text"\n[measures.said]\ntype = "text"\n',
+    "tasks/tell/prompts/v1.toml": 'ask = "What?"\n',
+}
+
+
+def cases(*expected: str | None, split: str = "tune") -> str:
+    return "".join(
+        json.dumps({"id": f"c{n}", "images": [f"{n}.png"], "split": split}
+                   | ({} if kind is None else {"expected": {"sort": {"kind": kind}}})) + "\n"
+        for n, kind in enumerate(expected)
+    )  # fmt: skip
+
+
+def answered(made: InProcess, task: str, answers: Mapping[str, list[str | None]]) -> None:
+    for arm, texts in answers.items():
+        for one, text in zip(made.threads(task, f"{arm}/v1"), texts, strict=True):
+            if text is not None:
+                made.answer(one.requests[0], text)
+
+
+def view(made: InProcess, *tasks: str, **more: Any) -> list[TaskView]:
+    return gather(made.project, made.store, tasks, more.get("arms"), more.get("split", "all"))
+
+
+def kind(name: str) -> str:
+    return json.dumps({"kind": name})
+
+
+# Suspect labels.
+
+
+def test_a_label_is_suspect_where_most_arms_and_two_models_say_the_same_of_it(tmp_path: Path) -> None:
+    files = {**FILES, "cases.jsonl": cases("cap", "cap", "cap", "cap", "hat")}
+    with in_process(tmp_path, files, cases=5, settings=MODELS) as made:
+        right = kind("cap")
+        answered(made, "sort", {
+            "gull": [kind("hat"), right, kind("hat"), kind("hat"), kind("hat")],
+            "fulmar": [kind("hat"), kind("hat"), kind("glove"), kind("Hat"), kind("hat")],
+            "auk": [kind("hat"), right, kind("hat"), right, kind("hat")],
+            "tern": [right, right, kind("mitten"), right, kind("hat")],
+            "dunlin": [kind("hat")] * 5,
+        })  # fmt: skip
+        (sort,) = view(made, "sort")
+        found = suspects_of(sort)
+        # c1: one model alone; c2: half of the answers; c3: as many say what is expected; c4 is right.
+        assert [(one.case, one.expected, one.said, one.where) for one in found] == [("c0", "cap", "hat", "/kind")]
+        (one,) = found
+        assert (one.agreeing, one.others) == (("auk/v1", "fulmar/v1", "gull/v1"), ("tern/v1",))
+        assert one.share == 0.75  # a model that does not see has no say
+        impacts = {arm: rows for arm, _, rows in impacts_of(sort)}
+        assert "dunlin/v1" not in impacts
+        confused = next(row for row in impacts["auk/v1"] if row.cases == 2)
+        assert (confused.suspects, confused.owner) == (1, confused.cause.owner)
+
+
+def test_differences_of_form_make_no_label_suspect(tmp_path: Path) -> None:
+    files = {**FILES, "cases.jsonl": cases("cap", "cap")}
+    with in_process(tmp_path, files, cases=2, settings=MODELS) as made:
+        answered(made, "sort", {arm: [kind("caps"), "no JSON"] for arm in ("gull", "fulmar", "auk", "tern")})
+        assert suspects_of(view(made, "sort")[0]) == []
+
+
+# Contradictions.
+
+
+def test_what_an_arm_says_in_two_tasks_is_held_against_each_other(tmp_path: Path) -> None:
+    files = {**FILES, "cases.jsonl": cases("cap", "cap", "cap", "cap", "cap")}
+    with in_process(tmp_path, files, cases=5, settings=MODELS) as made:
+        answered(made, "sort", {
+            "gull": [kind("cap"), kind("cap"), kind("cap"), "none", kind("cap")],
+            "auk": [kind("caps"), kind("shoe"), kind("cap"), kind("cap"), None],
+        })  # fmt: skip
+        answered(made, "tell", {
+            "gull": ["A red hat.", "A cap and a hat.", "There is no hat.", "A hat.", None],
+            "auk": ["A mitten.", "A hat.", "A thing.", "Two gloves on a tray.", "A hat."],
+        })  # fmt: skip
+        sort, tell = view(made, "sort", "tell")
+        wanted = {
+            ("c0", "auk/v1", "caps", "mitten"),
+            ("c0", "gull/v1", "cap", "hat"),
+            ("c3", "auk/v1", "cap", "glove"),
+        }
+        assert {(one.case, one.arm, *one.words) for one in contradictions([sort, tell])} == wanted
+        turned = contradictions([tell, sort])
+        assert {(one.case, one.arm, *one.words[::-1]) for one in turned} == wanted
+        assert {(one.first, one.second) for one in turned} == {("tell", "sort")}
+
+
+def test_members_of_the_same_name_are_held_against_each_other(tmp_path: Path) -> None:
+    other = {
+        name.replace("sort", "again"): text.replace("Which?", "Again?")
+        for name, text in FILES.items()
+        if "sort" in name
+    }
+    files = {**FILES, **other, "cases.jsonl": cases(*["cap"] * 4)}
+    with in_process(tmp_path, files, cases=4, settings=MODELS) as made:
+        sort, again = (
+            ['{"kind": "cap", "n": 1}', '{"kind": "cap", "wet": true}', '{"kind": "Cap "}', '{"kind": ["cap"]}'],
+            ['{"kind": "cap", "n": 2}', '{"kind": "cap", "wet": false}', '{"kind": "cap"}', '{"kind": "hat"}'],
+        )
+        answered(made, "sort", {"gull": list(sort)})
+        answered(made, "again", {"gull": list(again)})
+        found = contradictions(view(made, "sort", "again"))
+        assert [(one.case, one.words) for one in found] == [("c0", ("n: 1", "n: 2"))]
+
+
+# Pictures that look the same.
+
+
+def test_pictures_that_look_the_same_with_another_label_are_named(tmp_path: Path) -> None:
+    """All pictures of the small project are black: every two of them look the same."""
+    files = {**FILES, "cases.jsonl": cases("cap", "hat", "cap", None)}
+    with in_process(tmp_path, files, cases=4, settings=MODELS) as made:
+        found = near_duplicates(made.project, view(made, "sort"))
+        assert [(one.first, one.second, one.tasks) for one in found] == [
+            ("c0", "c1", ("sort",)),
+            ("c1", "c2", ("sort",)),
+        ]
+        (made.project.folder / "1.png").write_bytes(b"broken")
+        assert near_duplicates(made.project, view(made, "sort")) == []
+
+
+def test_prints_that_differ_in_up_to_twelve_bits_are_found() -> None:
+    def mark(bits: int) -> PerceptualHash:
+        return PerceptualHash(bits, b"\0" * 1728)
+
+    spread = sum(1 << (16 * word) for word in range(12))  # one bit in each of twelve words
+    prints = {"a": mark(0), "b": mark(spread), "c": mark((1 << 256) - 1), "d": mark(((1 << 256) - 1) ^ spread)}
+    assert near_pairs(prints) == [("a", "b"), ("c", "d")]
+    assert near_pairs({**prints, "b": mark(spread | 1 << 255)}) == [("c", "d")]
+    assert near_pairs({"a": mark(5), "b": mark(5), "c": mark((1 << 30) - 1)}) == [("a", "b")]
+
+
+# What to fix first.
+
+
+def test_causes_are_ordered_by_what_the_score_would_be_without_them(tmp_path: Path) -> None:
+    files = {**FILES, "cases.jsonl": cases(*["cap"] * 10)}
+    with in_process(tmp_path, files, cases=10, settings=MODELS) as made:
+        texts = [kind("caps"), kind("caps"), "It is a cap.", kind("CAP"), kind("hat"), *[kind("cap")] * 5]
+        answered(made, "sort", {"gull": list(texts)})
+        (sort,) = view(made, "sort", arms=["gull/v1"])
+        score = sort.score_of("gull/v1").measure("kind")
+        assert score is not None
+        right = score.value * 10
+        impacts = cause_impacts(sort.task, score, suspects={"c0", "c4"})
+        assert [one.without for one in impacts] == sorted((one.without for one in impacts), reverse=True)
+        by_example = {one.examples[0]: one for one in impacts}
+        plural, prose, confused = by_example["c0"], by_example["c2"], by_example["c4"]
+        assert (plural.cases, plural.findings, plural.alone, plural.suspects) == (2, 2, 2, 1)
+        assert plural.examples == ("c0", "c1")
+        assert plural.without == pytest.approx((right + 2) / 10)
+        assert prose.without == pytest.approx((right + 1) / 10)
+        assert confused.owner == "expected output"
+        assert confused.remedy == "see whether the expected outputs are right: drovik score --suspects"
+        assert confused.line.startswith(f"1 of {confused.missed} misses: ")
+        assert plural.line.startswith(f"2 of {plural.missed} misses are ")
+        assert plural.owner == plural.cause.owner
+        assert plural.missed == sum(bool(one.score and one.score.findings) for one in score.scored)
+
+
+@pytest.mark.parametrize(("answers", "said"), [
+    (["hat"] * 5, "kind: every answer scored 0 (5 answers): see whether `at`"), (["cap"] * 5, "kind: every answer scored 1 (5 answers)"),
+    (["hat"] * 4 + [None], ""), (["hat"] * 4 + ["cap"], ""),
+])  # fmt: skip
+def test_a_score_that_is_the_same_for_every_answer_is_pointed_at(
+    tmp_path: Path, answers: list[str | None], said: str
+) -> None:
+    with in_process(tmp_path, {**FILES, "cases.jsonl": cases(*["cap"] * 5)}, cases=5, settings=MODELS) as made:
+        answered(made, "sort", {"gull": [None if one is None else kind(one) for one in answers]})
+        found = constant_scores(view(made, "sort")[0])
+        assert [one[: len(said)] for one in found] == ([said] if said else [])
+
+
+# What is gathered.
+
+
+@pytest.fixture
+def repeated(tmp_path: Path) -> Iterator[InProcess]:
+    files = {
+        **FILES,
+        "cases.jsonl": cases("cap", "hat")
+        + cases("cap", split="held_out").replace("c0", "c2").replace("0.png", "2.png"),
+    }
+    with in_process(tmp_path, files, cases=3) as made:
+        yield made
+
+
+def test_the_first_repeat_is_shown_and_all_are_scored(repeated: InProcess) -> None:
+    for one in repeated.threads("sort", "fulmar/v1"):
+        if one.case.id == "c0" or one.repeat == 2:
+            repeated.answer(one.requests[0], kind("cap" if one.repeat == 1 else "hat"))
+    (sort,) = view(repeated, "sort", arms=["fulmar"])
+    assert [arm.name for arm in sort.arms] == ["fulmar/v1"]
+    assert {case: one.value for case, one in sort.answers["fulmar/v1"].items()} == {"c0": {"kind": "cap"}}
+    assert set(sort.identities["fulmar/v1"]) == {"c0", "c1", "c2"}
+    score = sort.score_of("fulmar/v1").measure("kind")
+    assert score is not None
+    assert [one.score.value if one.score else None for one in score.cases] == [0.5, 1.0, 0.0]
+    held = view(repeated, "sort", split="held_out")[0]
+    assert [case.id for case in held.cases] == ["c2"]
+    assert held.structure("fulmar/v1") is None  # the answers to c2 alone: one, and it is of the second repeat
+    assert sort.structure("fulmar/v1") is not None
+    assert [one.task.name for one in gather(repeated.project, repeated.store, None, None, "all")] == ["sort", "tell"]
+    assert view(repeated, "tell")[0].structure("fulmar/v1") is None
+
+
+def test_an_arm_of_before_is_shown_by_the_mark_of_its_digest(repeated: InProcess) -> None:
+    request = repeated.threads("sort", "gull/v1")[0].requests[0]
+    repeated.answer(request, kind("cap"))
+    repeated.store.connection.execute("UPDATE asked SET arm = 'abcdef' WHERE arm = ?", (request.arm.digest,))
+    (sort,) = view(repeated, "sort")
+    assert sort.older == (("gull/v1@abcd", 1),)
+    (old,) = view(repeated, "sort", arms=["gull/v1@abcd"])
+    assert [arm.name for arm in old.arms] == ["gull/v1@abcd"]
+    assert set(old.answers["gull/v1@abcd"]) == {"c0"}
+    both = view(repeated, "sort", arms=["gull/v1@ab", "gull/v1"])[0]
+    assert [arm.name for arm in both.arms] == ["gull/v1", "gull/v1@abcd"]
+    for word in ("gull/v1@ffff", "auk@abcd"):
+        with pytest.raises(DrovikError, match=f"there is no older arm '{word}'"):
+            view(repeated, "sort", arms=[word])
+
+
+# Drift.
+
+
+def test_what_is_asked_again_is_compared_with_what_was_said_before(repeated: InProcess) -> None:
+    threads = repeated.threads("sort", "gull/v1")
+    before, now = [kind("cap"), '{"kind":  "hat"}', kind("cap")], [kind("cap"), kind("hat"), kind("hat")]
+    for one, text in zip(threads, before, strict=True):
+        repeated.answer(one.requests[0], text)
+    requests = [one.requests[0] for one in threads]
+    for request, text in zip(requests, now, strict=True):
+        repeated.answer(request, text, concluded=2)
+    repeats = [one.requests[0] for one in repeated.threads("sort", "fulmar/v1")]
+    for request in repeats[:-1]:
+        repeated.answer(request, kind("cap" if request.repeat == 1 or request.case.id == "c0" else "hat"))
+    for request in repeats[:1]:
+        repeated.answer(request, status=500, concluded=2)
+    gull, fulmar = drift_of(repeated.project, repeated.store, [*requests, *repeats[:2]], [*requests, *repeats])
+    assert (gull.asked, gull.same, gull.failed, gull.changed) == (3, 2, 0, ["c2"])
+    assert dict(gull.models_before) == dict(gull.models_now) == {"m": 3}
+    assert gull.expected_same is None
+    assert gull.verdict.startswith("differs; without repeats")
+    assert (fulmar.asked, fulmar.failed, fulmar.expected_same) == (0, 2, 0.5)  # of two pairs one agrees
+    assert fulmar.verdict == "no reply"
+
+
+def test_whether_it_drifts_is_judged_by_what_repeats_differ_in() -> None:
+    few = Drift("t", "a", asked=20, same=11, expected_same=0.8)
+    assert few.chance_of_so_few() == pytest.approx(sum(comb(20, k) * 0.8**k * 0.2 ** (20 - k) for k in range(12)))
+    assert few.verdict == "differs, by more than chance"
+    assert Drift("t", "a", asked=20, same=15, expected_same=0.8).verdict == "within chance"
+    assert Drift("t", "a", asked=20, same=20).verdict == "as before"
+    other = Drift("t", "a", asked=2, same=2)
+    other.models_before["gull-1"], other.models_now["gull-2"] = 2, 2
+    assert other.verdict == "another model is reported"
