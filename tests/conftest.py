@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import contextlib
 import fcntl
 import functools
 import json
@@ -16,7 +17,7 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
@@ -65,6 +66,49 @@ def forks() -> str:
     return path
 
 
+class Forked:
+    """One run of the program in a fork of a process that has it loaded, with its streams in files."""
+
+    def __init__(
+        self, folder: Path, environment: dict[str, str], words: Sequence[str], said: str | None = None
+    ) -> None:
+        self.streams = Path(tempfile.mkdtemp())
+        (self.streams / "in").write_text(said or "")
+        places = {name: str(self.streams / name) for name in ("in", "out", "err")}
+        if said is None:
+            places["in"] = os.devnull
+        asked = {"words": words, "folder": str(folder), "environment": environment, **places}
+        self.connection = socket.socket(socket.AF_UNIX)
+        self.connection.connect(forks())
+        self.connection.sendall(json.dumps(asked).encode() + b"\n")
+        self.lines = self.connection.makefile()
+        self.pid = int(self.lines.readline())
+
+    def __enter__(self) -> Forked:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.lines.close()
+        self.connection.close()
+        shutil.rmtree(self.streams)
+
+    def printed(self, stream: str = "out") -> str:
+        """What it has printed by now."""
+        path = self.streams / stream
+        return path.read_text("utf-8", "replace") if path.exists() else ""
+
+    def result(self, timeout: float) -> Result:
+        """What came of it, once it has ended."""
+        self.connection.settimeout(timeout)
+        code, _, memory = self.lines.readline().partition(" ")
+        return Result(int(code or -1), self.printed("out"), self.printed("err"), int(memory or 0))
+
+    def stop(self) -> None:
+        """Interrupt it, and wait for its end."""
+        os.kill(self.pid, signal.SIGINT)
+        self.result(10)
+
+
 class Drovik:
     """The program, run in a folder with a configuration folder of its own."""
 
@@ -72,23 +116,9 @@ class Drovik:
         self.folder = folder
         self.environment = {**os.environ, "XDG_CONFIG_HOME": str(config), "HOME": str(config), "NO_COLOR": "1"}
 
-    def __call__(self, *words: str, timeout: float = 120) -> Result:
-        with tempfile.TemporaryDirectory() as folder:
-            out, err = Path(folder) / "out", Path(folder) / "err"
-            asked = {
-                "words": words,
-                "folder": str(self.folder),
-                "environment": self.environment,
-                "out": str(out),
-                "err": str(err),
-            }
-            with socket.socket(socket.AF_UNIX) as connection:
-                connection.settimeout(timeout)
-                connection.connect(forks())
-                connection.sendall(json.dumps(asked).encode() + b"\n")
-                code, _, memory = connection.makefile().readline().partition(" ")
-            texts = out.read_text("utf-8", "replace"), err.read_text("utf-8", "replace")
-            done = Result(int(code or -1), *texts, int(memory or 0))
+    def __call__(self, *words: str, said: str | None = None, timeout: float = 120) -> Result:
+        with Forked(self.folder, self.environment, words, said) as run:
+            done = run.result(timeout)
         assert "Traceback" not in done.err, done.err
         assert "should not have happened" not in done.err, done.err
         return done
@@ -145,7 +175,6 @@ def answered_demo(finished_demo: tuple[Drovik, Result], tmp_path: Path) -> Drovi
 
 @dataclass
 class StandInProcess:
-    process: subprocess.Popen[str]
     port: int
     ledger: Path
 
@@ -153,27 +182,29 @@ class StandInProcess:
         return [json.loads(line) for line in self.ledger.read_text().splitlines()]
 
 
+@contextlib.contextmanager
+def stand_in_on_a_port(folder: Path, *words: str) -> Iterator[int]:
+    """The port of a stand-in that is stopped afterwards."""
+    with Forked(folder, dict(os.environ), ["stand-in", "--port", "0", *words]) as run:
+        while not (found := re.search(r"127\.0\.0\.1:(\d+)", run.printed())):
+            os.kill(run.pid, 0)
+            time.sleep(0.01)
+        yield int(found[1])
+        run.stop()
+
+
 @pytest.fixture
 def start_standin(tmp_path: Path) -> Iterator[Callable[..., StandInProcess]]:
-    """Starts stand-ins as a user would; they are stopped after the test."""
-    running = []
+    """Starts stand-ins; they are stopped after the test."""
+    with contextlib.ExitStack() as running:
 
-    def start(*words: str) -> StandInProcess:
-        ledger = tmp_path / f"ledger{len(running)}.jsonl"
-        command = [PROGRAM, "stand-in", "--port", "0", "--ledger", str(ledger), *words]
-        process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, text=True, env={**os.environ, "PYTHONUNBUFFERED": "1"}
-        )
-        assert process.stdout is not None
-        found = re.search(r"127\.0\.0\.1:(\d+)", process.stdout.readline())
-        assert found
-        running.append(process)
-        return StandInProcess(process, int(found[1]), ledger)
+        def start(*words: str) -> StandInProcess:
+            ledger = tmp_path / f"ledger{len(list(tmp_path.glob('ledger*')))}.jsonl"
+            ledger.touch()
+            port = running.enter_context(stand_in_on_a_port(tmp_path, "--ledger", str(ledger), *words))
+            return StandInProcess(port, ledger)
 
-    yield start
-    for process in running:
-        process.send_signal(signal.SIGINT)
-        process.wait(timeout=10)
+        yield start
 
 
 def demo_on_port(folder: Path, port: int, cases: int = 48, limits: str = "concurrency = 8, timeout = 30") -> Path:

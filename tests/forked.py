@@ -8,6 +8,7 @@ program itself.
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import resource
@@ -23,6 +24,9 @@ LOADED = (
     "numpy", "scipy.optimize", "scipy.stats", "rapidfuzz.distance", "regex", "dateutil.parser", "dotenv", "platformdirs", "jinja2.sandbox",
     "drovik.comparing.verdict", "drovik.cli.report", "drovik.cli.quote", "drovik.cli.pictures.pictures_command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
     "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.sample_files",
+    "drovik.scoring.measure_checks", "drovik.workflow.sending_plan", "drovik.workflow.project_checks", "drovik.workflow.running", "drovik.workflow.estimating",
+    "drovik.workflow.open_project", "drovik.workflow.results", "drovik.workflow.asking", "drovik.workflow.picture_arguments", "drovik.workflow.wire_parts",
+    "encodings.utf_8_sig", "encodings.unicode_escape", "encodings.ascii", "importlib.readers", "drovik.cli.main", "drovik.cli.stand_in", "drovik.standin.service", "aiohttp.web", "PIL.ImageOps", "PIL.ImageDraw",
 )  # fmt: skip
 
 
@@ -36,7 +40,7 @@ def run_in(asked: dict[str, object]) -> int:
     os.chdir(str(asked["folder"]))
     os.environ.clear()
     os.environ.update(environment)
-    for number, path in ((0, os.devnull), (1, str(asked["out"])), (2, str(asked["err"]))):
+    for number, path in ((0, str(asked["in"])), (1, str(asked["out"])), (2, str(asked["err"]))):
         os.dup2(os.open(path, os.O_RDWR | os.O_CREAT, 0o600), number)
     sys.argv = ["drovik", *words]
     sys.path[:0] = environment.get("PYTHONPATH", "").split(os.pathsep) if environment.get("PYTHONPATH") else []
@@ -59,6 +63,9 @@ def serve(path: str) -> None:
     for name in LOADED:
         importlib.import_module(name)
     importlib.import_module("drovik.scoring.language.detecting").language_of("Its model takes a second to read.")
+    sys.modules["PIL.Image"].init()
+    gc.collect()
+    gc.freeze()  # or each fork would copy the memory of all that is loaded
     listening = socket.socket(socket.AF_UNIX)
     listening.bind(f"{path}.new")
     listening.listen(16)
@@ -70,6 +77,7 @@ def serve(path: str) -> None:
         if os.fork() == 0:
             signal.signal(signal.SIGCHLD, signal.SIG_DFL)
             listening.close()
+            connection.sendall(f"{os.getpid()}\n".encode())
             code = run_in(asked)
             memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
             connection.sendall(f"{code} {memory}\n".encode())

@@ -48,3 +48,12 @@ def test_a_command_takes_its_work_from_the_face_that_python_users_have() -> None
         if not module.startswith(allowed)
     }
     assert beyond == set()
+
+
+def test_no_name_of_the_face_is_a_modules_too() -> None:
+    """Or the second command of one process would get the module where the first got what is in it."""
+    from drovik import workflow
+
+    assert [
+        name for name in workflow.__all__ if (Path(drovik.__file__).parent / "workflow" / f"{name}.py").exists()
+    ] == []

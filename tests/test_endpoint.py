@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Drovik, FakeService, Reply, StandInProcess
+from conftest import Drovik, FakeService, Reply, StandInProcess, stand_in_on_a_port
 
 DIALECTS = ["plain", "flat", "events", "lines", "upload", "later", "form", "address"]
 KEY = "lost-and-found"
@@ -23,19 +23,8 @@ Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
 @pytest.fixture(scope="module")
 def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """The address of a stand-in that all tests of this file ask."""
-    import re
-    import subprocess
-
-    from conftest import PROGRAM
-
-    process = subprocess.Popen([PROGRAM, "stand-in", "--port", "0"], stdout=subprocess.PIPE, text=True,
-                               env={"PYTHONUNBUFFERED": "1"})  # fmt: skip
-    assert process.stdout is not None
-    found = re.search(r"http://127\.0\.0\.1:\d+", process.stdout.readline())
-    assert found
-    yield found[0]
-    process.terminate()
-    process.wait(timeout=10)
+    with stand_in_on_a_port(tmp_path_factory.mktemp("service")) as port:
+        yield f"http://127.0.0.1:{port}"
 
 
 def page(address: str, name: str) -> str:
@@ -84,16 +73,11 @@ def test_from_a_dialects_page_to_an_answer_without_editing_a_file(drovik: Drovik
 @pytest.mark.parametrize("name", [name for name in DIALECTS if name != "form"])
 def test_what_was_learned_of_a_dialect_carries_a_conversation(drovik: Drovik, service: str, name: str) -> None:
     learned(drovik, service, name, "--no-try")
-    import subprocess
-
-    from conftest import PROGRAM
-
     said = "What is on the tray?\nWhich kind is it?\n/cost\nexit\nnot asked"
-    done = subprocess.run([PROGRAM, "talk", str(PICTURE), "--model", name], input=said, capture_output=True, text=True,
-                          env=drovik.environment, cwd=drovik.folder)  # fmt: skip
-    assert done.returncode == 0, done.stderr
-    assert "2 answers:" in done.stdout
-    assert '"kind"' in done.stdout
+    done = drovik("talk", str(PICTURE), "--model", name, said=said)
+    assert done.code == 0, done.err
+    assert "2 answers:" in done.out
+    assert '"kind"' in done.out
 
 
 def test_learning_disturbs_nothing_in_a_drovik_toml(drovik: Drovik, service: str) -> None:

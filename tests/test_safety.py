@@ -102,14 +102,14 @@ def test_a_full_disk_is_one_line_and_what_was_under_way_is_kept(
 ) -> None:
     (tmp_path / "config").mkdir()
     drovik = Drovik(small_disk, tmp_path / "config")
-    service = serve(lambda n, body: good('{"kind": "cap"}', padding="x" * 300_000))
+    service = serve(lambda n, body: good('{"kind": "cap"}', padding="x" * 500_000))
     folder = demo_on_port(small_disk, service.port, cases=48, limits="concurrency = 4, timeout = 30")
     result = drovik("send", *SORT, "--quiet")
     assert result.code == 2
     assert result.err.splitlines()[-1].startswith(".drovik/answers.sqlite: the disk is full; make room")
     sent = len(service.requests)
     assert 10 < sent < 48
-    subprocess.run(["mount", "-o", "remount,size=60m", str(small_disk)], check=True)
+    subprocess.run(["mount", "-o", "remount,size=100m", str(small_disk)], check=True)
     assert drovik("send", *SORT, "--json").json["answered"] == 48 - sent
     assert len(service.requests) == 48, "a reply was lost, and bought again"
     assert rows(folder, "SELECT COUNT(*) FROM replies") == [(48,)]

@@ -96,7 +96,6 @@ if TYPE_CHECKING:
     from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
     from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
-    from drovik.workflow.sent_parts import sent_parts
     from drovik.workflow.services import (
         USERS,
         Services,
@@ -108,6 +107,7 @@ if TYPE_CHECKING:
         services_at,
         users_folder,
     )
+    from drovik.workflow.wire_parts import sent_parts
 
 __all__ = [
     "ABSENT",
@@ -317,7 +317,7 @@ _NAMES_OF = {
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
-    "workflow.sent_parts": "sent_parts",
+    "workflow.wire_parts": "sent_parts",
     "workflow.services": (
         "Services USERS amounts budget_for concurrency_bound require_agreed_folders "
         "require_sendable services_at users_folder"
