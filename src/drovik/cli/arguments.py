@@ -8,6 +8,7 @@ Whose project it is, and questions put to whoever sits at the terminal.
 from __future__ import annotations
 
 import argparse
+import math
 import os
 import sys
 from collections.abc import Callable
@@ -169,6 +170,17 @@ def positive(text: str) -> int:
     if number < 1:
         raise ValueError
     return number
+
+
+def points(text: str) -> float:
+    """A number of points, as a share: for options that say how far scores may lie apart."""
+    try:
+        found = float(text.removesuffix("%").replace(",", "."))
+    except ValueError:
+        found = math.nan
+    if not 0 < found < 100:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number of points above 0 and below 100, like 2")
+    return found / 100
 
 
 def selection_of(arguments: argparse.Namespace) -> Selection:

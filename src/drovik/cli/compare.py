@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
+from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
@@ -38,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_own_argument(parser)
     parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")
     parser.add_argument("--measure", metavar="NAME", help="decide on this measure (default: the task's decide_on)")
+    add_by_arguments(parser)
     add_split_argument(parser)
     add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
@@ -51,10 +53,11 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
-    if arguments.arms:
-        _compare_two(views, arguments)
-    else:
-        _rank_all(views, arguments)
+        levels = Levels(project, store, arguments.by)
+        if arguments.arms:
+            _compare_two(views, arguments, levels)
+        else:
+            _rank_all(views, arguments, levels)
     return DONE
 
 
@@ -83,33 +86,45 @@ def _measured(views: Sequence[TaskView], wanted: str | None) -> list[tuple[TaskV
     return found
 
 
-def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace) -> None:
+def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels) -> None:
     rankings = [(view, workflow.rank(view.scores, name)) for view, name in _measured(views, arguments.measure)]
     if not any(arm.statuses for view, _ in rankings for arm in view.scores):
         raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
     if arguments.json:
-        print_json({"tasks": {view.task.name: ranking_document(ranking) for view, ranking in rankings}})
+        tasks = {
+            view.task.name: ranking_document(ranking) | levels.ranking_document(view, ranking)
+            for view, ranking in rankings
+        }
+        print_json({"tasks": tasks})
         return
     for number, (view, ranking) in enumerate(rankings):
         show_ranking(view, ranking, arguments.all)
+        show_margins(ranking, arguments.margin)
+        levels.show_ranking(view, ranking)
         if number == 0:
             explain_arms()
 
 
-def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace) -> None:
+def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels) -> None:
     found = []
     for view, name in _measured(views, arguments.measure):
         first, second = _named(view, arguments.arms)
         found.append((view, first, second, workflow.compare_arms(first, second, name)))
     if arguments.json:
         tasks = {
-            view.task.name: {"arms": [first.arm, second.arm], "verdicts": [verdict_document(verdict)]}
+            view.task.name: {
+                "arms": [first.arm, second.arm],
+                "verdicts": [verdict_document(verdict, arguments.margin)],
+            }
+            | levels.verdict_document(view, first, second, verdict.measure)
             for view, first, second, verdict in found
         }
         print_json({"tasks": tasks})
         return
-    for number, (_, first, second, verdict) in enumerate(found):
+    for number, (view, first, second, verdict) in enumerate(found):
         show_verdict(verdict)
+        show_margin(verdict, arguments.margin)
+        levels.show_verdict(view, first, second, verdict.measure)
         _show_bounds((first, second), verdict.measure)
         if number == 0:
             explain_arms()
@@ -148,6 +163,8 @@ def show_verdict(verdict: Verdict) -> None:
         ArmEntry(verdict.second, verdict.after, verdict.second_costs),
     )
     arms_table(sides, VERDICT, score=verdict.what)
+    if told := workflow.more_cases_text(verdict):
+        say(told)
     changed = [("fixed", verdict.fixed), ("broken", verdict.broken)]
     changed += [(word, ids) for word, ids in (("improved", verdict.improved), ("worsened", verdict.worsened)) if ids]
     for word, ids in changed:

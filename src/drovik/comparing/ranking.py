@@ -49,6 +49,8 @@ class Ranking:
     worse: tuple[str, ...]
     set_aside: tuple[tuple[str, str], ...]
     flattered: float = 0.0
+    cases: frozenset[str] = frozenset()
+    """The ids of the cases that all ranked arms share."""
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -78,7 +80,7 @@ def rank(arms: Sequence[ArmScores], measure_name: str) -> Ranking:
         for arm, score in kept
     ]
     samples.sort(key=lambda one: -one[2].spread.value)
-    return _ranked(samples, aside)
+    return _ranked(samples, aside, shared)
 
 
 def _set_aside(arms: Sequence[ArmScores], scored: Sequence[tuple[ArmScores, MeasureScore]]) -> dict[str, str]:
@@ -104,7 +106,9 @@ def _shared_cases(scores: Sequence[MeasureScore]) -> set[str]:
     return set.intersection(*({one.case.id for one in score.scored} for score in scores)) if scores else set()
 
 
-def _ranked(samples: Sequence[tuple[ArmScores, MeasureScore, Sample]], aside: tuple[tuple[str, str], ...]) -> Ranking:
+def _ranked(
+    samples: Sequence[tuple[ArmScores, MeasureScore, Sample]], aside: tuple[tuple[str, str], ...], shared: set[str]
+) -> Ranking:
     level, largest = simultaneous_level([sample for _, _, sample in samples])
     many = len(samples) * (len(samples) - 1) // 2
 
@@ -129,6 +133,7 @@ def _ranked(samples: Sequence[tuple[ArmScores, MeasureScore, Sample]], aside: tu
         worse=tuple(name for name in names if name in beaten),
         set_aside=aside,
         flattered=optimism([sample.spread.value for _, _, sample in samples], _covariance(samples)),
+        cases=frozenset(shared),
     )
 
 

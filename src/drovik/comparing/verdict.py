@@ -22,6 +22,7 @@ from drovik.comparing.contrast import (
 from drovik.comparing.intervals import LEVEL, score_interval, wilson_interval
 from drovik.comparing.jackknife import Spread, leave_out_all, leave_out_weighed
 from drovik.errors import Problem, UsageError
+from drovik.money import add_money, money_text
 from drovik.scoring.measure import Measure
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
 from drovik.text import bounds_text, counted, difference_text, p_value, score_text
@@ -166,7 +167,7 @@ def compare_arms(first: ArmScores, second: ArmScores, measure_name: str) -> Verd
     :raises DrovikError: where they have no case in common.
     """
     one, other = first.measure(measure_name), second.measure(measure_name)
-    pairs = _common(one, other) if one and other else []
+    pairs = common_cases(one, other) if one and other else []
     if not pairs or one is None or other is None:
         what = f"{first.arm} and {second.arm} have no scored case in common in '{first.task}'"
         raise UsageError(Problem(what, "send them first: drovik send"))
@@ -220,7 +221,8 @@ def _changed(pairs: Sequence[tuple[ScoredCase, ScoredCase]]) -> tuple[tuple[str,
     return tuple(tuple(ids) for ids in found)
 
 
-def _common(one: MeasureScore, other: MeasureScore) -> list[tuple[ScoredCase, ScoredCase]]:
+def common_cases(one: MeasureScore, other: MeasureScore) -> list[tuple[ScoredCase, ScoredCase]]:
+    """The cases that both have a score for, as the one has them and as the other."""
     theirs = {case.case.id: case for case in other.scored}
     return [(case, theirs[case.case.id]) for case in one.scored if case.case.id in theirs]
 
@@ -305,6 +307,25 @@ def _needed(verdict: Verdict) -> str:
     if verdict.needed is None:
         return ""
     return f"; if it stays like this, about {_rounded(verdict.needed)} cases would decide"
+
+
+def more_cases_text(verdict: Verdict) -> str:
+    """How many more cases would tell two arms apart in four of five trials, and what sending them to both costs.
+
+    Empty where it is decided, where none would, or where the cases that there are suffice already.
+    """
+    have = verdict.after.cases
+    if verdict.needed is None or verdict.needed <= have:
+        return ""
+    more = verdict.needed - have
+    told = f"About {_rounded(more)} more cases would tell them apart with a power of 80 %, if it stays like this"
+    money = dict(verdict.first_costs.money)
+    for currency, amount in verdict.second_costs.money.items():
+        add_money(money, currency, amount)
+    if money:
+        each = {currency: amount * more / have for currency, amount in money.items()}
+        told += f"; sending them to both costs about {money_text(each)}"
+    return f"{told}."
 
 
 def _cost_in_words(verdict: Verdict) -> str:

@@ -87,6 +87,13 @@ def _difference(entry: ArmEntry) -> str:
     return f"{difference_text(-one.difference, plain)} ({low} to {high}){few}"
 
 
+def difference_cell(verdict: Verdict) -> str:
+    """A difference with its interval."""
+    plain = verdict.after.coefficient
+    low, high = bounds_text(verdict.low, verdict.high, plain, signed=True)
+    return f"{difference_text(verdict.difference, plain)} ({low} to {high})"
+
+
 def _nothing(entry: ArmEntry) -> dict[str, Any]:
     return {}
 

@@ -11,13 +11,22 @@ from html import escape
 from typing import TYPE_CHECKING, Any
 
 from drovik.comparing.judge_agreement import agreement_text
+from drovik.comparing.margin import standing
 from drovik.comparing.ranking import Ranking, flattery_text, ranking_text
-from drovik.comparing.verdict import Estimate, estimate, estimate_as_read, estimate_figures, verdict_text
+from drovik.comparing.verdict import (
+    Estimate,
+    estimate,
+    estimate_as_read,
+    estimate_figures,
+    more_cases_text,
+    verdict_text,
+)
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
 from drovik.reporting.columns import COST_MEMBERS, ESTIMATE_MEMBERS, ArmEntry, members
 from drovik.text import score_text
 
 if TYPE_CHECKING:
+    from drovik.comparing.strata import LevelScores, Stratum
     from drovik.comparing.verdict import Verdict
     from drovik.evaluation.gathering import TaskView
     from drovik.evaluation.suspects import Contradiction, NearDuplicates, SuspectLabel
@@ -112,10 +121,25 @@ def arm_document(arm: ArmScores) -> dict[str, Any]:
     }
 
 
-def verdict_document(verdict: Verdict) -> dict[str, Any]:
-    """A verdict between two arms."""
+def stratum_document(one: Stratum) -> dict[str, Any]:
+    """The verdict between two arms at one level of a column."""
+    return {"level": one.level, "cases": one.verdict.after.cases} | verdict_document(one.verdict)
 
-    return {
+
+def level_document(one: LevelScores) -> dict[str, Any]:
+    """The ranked arms at one level of a column, and the best of all beside each other."""
+    arms = [{"arm": name} | estimate_document(found) for name, found in one.estimates.items()]
+    return {"level": one.level, "arms": arms, "verdicts": [verdict_document(verdict) for verdict in one.verdicts]}
+
+
+def verdict_document(verdict: Verdict, margin: float | None = None) -> dict[str, Any]:
+    """A verdict between two arms.
+
+    :param margin: what makes no difference in use, as a share: then how the second arm stands within it is said too.
+    """
+    within = {} if margin is None else {"margin": margin, "standing": standing(verdict, margin)}
+
+    return within | {
         "task": verdict.task,
         "measure": verdict.measure,
         "first": {"arm": verdict.first} | estimate_document(verdict.before) | costs_document(verdict.first_costs),
@@ -128,6 +152,7 @@ def verdict_document(verdict: Verdict) -> dict[str, Any]:
         "comparisons": verdict.compared,
         "outcome": verdict.outcome,
         "cases_needed": verdict.needed,
+        "more_cases": more_cases_text(verdict) or None,
         "fixed": list(verdict.fixed),
         "broken": list(verdict.broken),
         "improved": list(verdict.improved),

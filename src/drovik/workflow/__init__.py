@@ -11,13 +11,23 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from drovik.comparing.judge_agreement import agreement_text
+    from drovik.comparing.margin import margin_list, margin_text
     from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
+    from drovik.comparing.strata import (
+        compare_by,
+        compare_by_measure,
+        levels_text,
+        scores_by,
+        scores_by_measure,
+        strata_text,
+    )
     from drovik.comparing.verdict import (
         bounds_sentence,
         compare_arms,
         estimate,
         estimate_as_read,
         estimate_figures,
+        more_cases_text,
         verdict_details,
         verdict_line,
         verdict_text,
@@ -28,6 +38,7 @@ if TYPE_CHECKING:
     from drovik.dialects.learn.sample_files import SampleFiles
     from drovik.dialects.learn.samples import read_reply, read_sample
     from drovik.dialects.request import RequestWriter
+    from drovik.evaluation.case_columns import levels_of
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
@@ -163,6 +174,8 @@ __all__ = [
     "chosen_preps",
     "code_of",
     "compare_arms",
+    "compare_by",
+    "compare_by_measure",
     "concurrency_bound",
     "constant_scores",
     "contradictions",
@@ -197,12 +210,17 @@ __all__ = [
     "keep_estimate",
     "keep_in_keyring",
     "learn",
+    "levels_of",
+    "levels_text",
     "list_models",
     "load_project",
     "local_service",
     "make_plan",
+    "margin_list",
+    "margin_text",
     "missing_expected",
     "models_of",
+    "more_cases_text",
     "named_pictures",
     "near_duplicates",
     "next_step",
@@ -228,6 +246,8 @@ __all__ = [
     "save_project",
     "says_of",
     "schema_of_fields",
+    "scores_by",
+    "scores_by_measure",
     "send",
     "sent_boxes",
     "sent_parts",
@@ -236,6 +256,7 @@ __all__ = [
     "shown_key",
     "sort_words",
     "sources",
+    "strata_text",
     "suspects_of",
     "thumbnail",
     "tokens_and_money",
@@ -256,9 +277,11 @@ __all__ = [
 
 _NAMES_OF = {
     "comparing.judge_agreement": "agreement_text",
+    "comparing.margin": "margin_list margin_text",
     "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
+    "comparing.strata": "compare_by compare_by_measure levels_text scores_by scores_by_measure strata_text",
     "comparing.verdict": (
-        "bounds_sentence compare_arms estimate estimate_as_read estimate_figures "
+        "bounds_sentence compare_arms estimate estimate_as_read estimate_figures more_cases_text "
         "verdict_details verdict_line verdict_text with_interval"
     ),
     "dialects.learn.learned_files": "changed_by_hand free_model_name models_of",
@@ -266,6 +289,7 @@ _NAMES_OF = {
     "dialects.learn.sample_files": "SampleFiles",
     "dialects.learn.samples": "read_reply read_sample",
     "dialects.request": "RequestWriter",
+    "evaluation.case_columns": "levels_of",
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
@@ -296,8 +320,8 @@ _NAMES_OF = {
     "transport.outcomes": "REMEDIES remedy_of",
     "transport.session": "EndpointSession",
     "workflow.asking": (
-        "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of question_with "
-        "require_slots settings_for wants_bytes with_id"
+        "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of "
+        "question_with require_slots settings_for wants_bytes with_id"
     ),
     "workflow.cropping": "cropped crops_into_cases read_box",
     "workflow.endpoint_trial": "Trial ask_both try_endpoint",
@@ -317,11 +341,11 @@ _NAMES_OF = {
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
-    "workflow.wire_parts": "sent_parts",
     "workflow.services": (
         "Services USERS amounts budget_for concurrency_bound require_agreed_folders "
         "require_sendable services_at users_folder"
     ),
+    "workflow.wire_parts": "sent_parts",
 }
 """Where each name is, by the module."""
 _MODULE_OF = {name: module for module, names in _NAMES_OF.items() for name in names.split()}
