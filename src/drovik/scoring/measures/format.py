@@ -207,7 +207,7 @@ def _first(pattern: str, text: str) -> str | None:
 
 def _size(name: str, text: str) -> int:
     if name == "words":
-        return len(re.findall(r"[^\W_]+(?:['’-][^\W_]+)*", text))
+        return len(re.findall(r"[^\W_]+(?:(?:['’-]|(?<=\d)[.,:/](?=\d))[^\W_]+)*", text))  # 12.08 is one
     if name == "sentences":
         return len([one for one in re.split(r"(?<=[.!?])[\"')\]]*\s+", text.strip()) if re.search(r"\w", one)])
     if name == "lines":

@@ -1,0 +1,156 @@
+"""What measures find in answers: each kind of miss with its cause, and figures of a whole corpus by counting."""
+
+from __future__ import annotations
+
+import statistics
+from collections import Counter
+from typing import Any
+
+import pytest
+from test_scoring import task
+
+from drovik.scoring.causes.cause_table import ANOTHER_VALUE, CUT_SHORT, DIGITS_SWAPPED, GLYPHS_MISREAD
+from drovik.scoring.measure import AnswerContext
+
+CORPUS = [
+    ("A red glove lies on the tray.", "A red glove lies on a wooden tray beside its tag."),
+    ("Nothing.", "A blue umbrella, folded."),
+    ("two mittens and one mitten more", "one mitten and two mittens"),
+    ("", "A flask."),
+    ("the tag the tag the tag", "the tag"),
+]
+
+
+def words(text: str) -> list[str]:
+    return [one.strip(".,").lower() for one in text.split()]
+
+
+def longest_common(one: list[str], other: list[str]) -> int:
+    """By the recursion of the definition, over all pairs of prefixes."""
+    table = {(n, m): 0 for n in range(len(one) + 1) for m in range(len(other) + 1)}
+    for n, first in enumerate(one, 1):
+        for m, second in enumerate(other, 1):
+            table[n, m] = table[n - 1, m - 1] + 1 if first == second else max(table[n - 1, m], table[n, m - 1])
+    return table[len(one), len(other)]
+
+
+def f(hits: int, said: int, wanted: int) -> float:
+    return 2 * hits / (said + wanted) if said and wanted else float(not said and not wanted)
+
+
+def test_similarity_of_a_corpus_is_what_counting_by_hand_gives() -> None:
+    """Token F1 and ROUGE-L are means of the cases, chrF that of all runs of up to six characters together."""
+    _, measure = task({"type": "similarity"}, "text")
+    scores = [measure.per_case(got, wanted) for got, wanted in CORPUS]
+    figures = measure.figures(measure.rows(scores).sum(axis=0))
+    pairs = [(words(got), words(wanted)) for got, wanted in CORPUS]
+    tokens = [f((Counter(one) & Counter(other)).total(), len(one), len(other)) for one, other in pairs]
+    longest = [f(longest_common(one, other), len(one), len(other)) for one, other in pairs]
+    assert figures["token F1"] == pytest.approx(statistics.mean(tokens))
+    assert figures["ROUGE-L"] == pytest.approx(statistics.mean(longest))
+    precisions, recalls = [], []
+    for size in range(1, 7):
+        runs = [
+            [Counter(text[n : n + size] for n in range(len(text) - size + 1)) for text in map("".join, pair)]
+            for pair in pairs
+        ]
+        common = sum((one & other).total() for one, other in runs)
+        precisions.append(common / sum(one.total() for one, _ in runs))
+        recalls.append(common / sum(other.total() for _, other in runs))
+    precision, recall = statistics.mean(precisions), statistics.mean(recalls)
+    assert figures["chrF"] == pytest.approx(5 * precision * recall / (4 * precision + recall))
+
+
+def test_of_several_references_the_likest_counts_and_is_the_one_that_is_shown() -> None:
+    _, measure = task({"type": "similarity"}, "text")
+    score = measure.per_case("one cap", ["a blue hat", "a grey cap with a tag"])
+    assert score.value == pytest.approx(2 * 1 / (2 + 6))
+    assert score.findings[0].expected == "a grey cap with a tag"
+    assert measure.per_case("", ["a hat"]).findings[0].got == "nothing"
+    assert measure.per_case("A grey cap!", ["a grey cap"]).findings == ()
+
+
+@pytest.mark.parametrize(
+    ("expected", "got", "cause"),
+    [
+        ("SK-1012", "SK-IO12", GLYPHS_MISREAD),
+        ("modern", "modem", GLYPHS_MISREAD),
+        ("clip", "dip", GLYPHS_MISREAD),
+        ("dip", "clip", GLYPHS_MISREAD),
+        ("corner 10", "comer lO", GLYPHS_MISREAD),
+        ("SK-1012", "SK-1O1Z", GLYPHS_MISREAD),
+        ("SK-1012", "SK-7777", ANOTHER_VALUE),
+        ("SK-1012", "SK-1021", DIGITS_SWAPPED),
+        ("47.9", "49.7", DIGITS_SWAPPED),
+        ("4719", "9714", ANOTHER_VALUE),
+        ("4719", "4728", ANOTHER_VALUE),
+        ("SK-1012", "SK-101", CUT_SHORT),
+        ("SK-1012", "SK-10122", ANOTHER_VALUE),
+    ],
+)
+def test_what_was_misread_is_told_from_what_is_another_value(expected: str, got: str, cause: str) -> None:
+    _, measure = task({"type": "fields", "fields": {"n": {"rule": "exact"}}})
+    found = measure.per_case({"n": got}, {"n": expected}).findings
+    assert [one.cause for one in found] == [cause]
+
+
+def test_demands_on_the_form_of_a_text_are_counted_each_by_itself() -> None:
+    table = {
+        "type": "form", "words": {"least": 2, "most": 4}, "counts": {"dates": {"pattern": r"\d\d\.\d\d", "least": 1, "most": 2}},
+        "forbidden": {"hedging": "perhaps"},
+    }  # fmt: skip
+    _, measure = task(table, "text")
+
+    def causes(text: str) -> dict[str, Any]:
+        return {one.where: one.got for one in measure.per_case(text, None).findings}
+
+    assert causes("Left on 12.08 aboard") == {}
+    assert causes("Left 12.08 or 13.08") == {}
+    assert causes("12.08 13.08 14.08") == {"dates": "3"}
+    assert causes("Left aboard") == {"dates": "0"}
+    assert causes("perhaps on 12.08") == {"hedging": "perhaps"}
+    assert set(causes("It was perhaps left aboard in May")) == {"words", "dates", "hedging"}
+    scores = [measure.per_case(text, None) for text in ("Left on 12.08 aboard", "Left aboard")]
+    figures = measure.figures(measure.rows(scores).sum(axis=0))
+    assert figures["answers that meet all"] == 0.5
+    assert measure.combine(scores) == pytest.approx((3 + 2) / 6)
+
+
+def test_json_with_words_around_it_is_no_json_alone() -> None:
+    _, measure = task({"type": "form", "only_json": True})
+    alone, around = AnswerContext(text='{"k": 1}', how="bare"), AnswerContext(text='Here: {"k": 1}', how="in_prose")
+    assert measure.per_case({"k": 1}, None, alone).value == 1
+    assert measure.per_case({"k": 1}, None, around).findings[0].got == "in_prose"
+
+
+PLACES = {"type": "facts"}
+
+
+@pytest.mark.parametrize(
+    ("text", "met"),
+    [
+        ("The tag lies left of the tray.", True),
+        ("A tag is to the left of the tray.", True),
+        ("Left of the tray lies a tag.", True),
+        ("The tray is right of the tag.", True),
+        ("The tag lies right of the tray.", False),
+        ("The tray is left of the tag.", False),
+        ("The tag lies beside the tray.", False),
+        ("The tag is not left of the tray.", False),
+        ("The tag and the tray. Left of it a cap.", False),
+    ],
+)
+def test_a_place_beside_another_thing_is_met_where_the_sentence_says_it_either_way_round(
+    text: str, met: bool
+) -> None:
+    _, measure = task(PLACES, "text")
+    assert measure.per_case(text, {"must": [["tag left of the tray"]]}).value == met
+
+
+def test_a_field_of_half_the_weight_counts_half() -> None:
+    table = {"type": "fields", "fields": {"number": {"rule": "exact", "weight": 0.5}, "day": {"rule": "exact"}}}
+    _, measure = task(table)
+    wanted = {"number": 1, "day": 2}
+    score = measure.per_case({"number": 3, "day": 2}, wanted)
+    assert measure.combine([score]) == pytest.approx(1 / 1.5)
+    assert measure.combine([measure.per_case({"number": 1, "day": 3}, wanted)]) == pytest.approx(0.5 / 1.5)
