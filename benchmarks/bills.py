@@ -18,7 +18,7 @@ import numpy as np
 from drovik.cost.estimate import ArmQuote, Estimator
 from drovik.cost.token_rates import Bounds, Rates, RequestSize
 from drovik.project.arms import Arm
-from drovik.project.settings import Model, Price
+from drovik.project.models import Model, Price
 from drovik.project.spending import CountedTokens, Spending
 from drovik.store.sums import CountedReply, CountedRequest
 

@@ -18,8 +18,8 @@ from drovik.planning.plan import Follow, Request, Thread
 from drovik.planning.rendering import canonical_conversation
 from drovik.planning.sources import Sources, source_digests
 from drovik.project.arms import Arm, arms_of
+from drovik.project.models import Price
 from drovik.project.reading import Project, read_project
-from drovik.project.settings import Price
 from drovik.project.spending import CountedTokens
 from drovik.project.tasks import Task
 from drovik.store.answer_store import Store

@@ -29,7 +29,8 @@ from drovik.planning.plan import request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project, url_digest
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm
-from drovik.project.settings import Price, ProjectFile
+from drovik.project.models import Price
+from drovik.project.settings import ProjectFile
 from drovik.project.spending import CountedTokens, Spending
 from drovik.transport.preparer import write_request
 from drovik.transport.session import EndpointSession

@@ -19,9 +19,10 @@ from drovik.images.prepare import Prepared
 from drovik.project.arms import arms_of
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect, LeftHeaders
+from drovik.project.models import Model
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
-from drovik.project.settings import Endpoint, Model, ProjectFile
+from drovik.project.settings import Endpoint, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
 from drovik.project.token_rules import PictureTokens
 from drovik.scoring.catalogue import MEASURES, check_cases, measures_of, measures_with_expectations

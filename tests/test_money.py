@@ -20,7 +20,8 @@ from test_safety import SORT, Serve, rows
 
 from drovik.cost.estimate import ArmQuote, break_even, less_allowances, seconds_for
 from drovik.cost.token_rates import Bounds, Rates, RequestSize, _fitted, _length_of, max_cost
-from drovik.project.settings import Limits, Model, Price
+from drovik.project.models import Model, Price
+from drovik.project.settings import Limits
 from drovik.project.spending import CountedTokens, Spending
 from drovik.store.answer_store import Store
 from drovik.store.claims import Budget

@@ -24,7 +24,8 @@ from drovik.cost.token_rates import (
     max_cost,
     size_of_request,
 )
-from drovik.project.settings import Limits, Model, Price
+from drovik.project.models import Model, Price
+from drovik.project.settings import Limits
 from drovik.project.spending import Spending
 
 PRICED = SETTINGS.replace(

@@ -17,7 +17,7 @@ from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.project.cases import Case
-from drovik.project.settings import Price
+from drovik.project.models import Price
 from drovik.project.spending import Spending
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.arm_scores import score_arm

@@ -14,7 +14,7 @@ from drovik.errors import DONE, Problem, UsageError
 from drovik.money import add_money, money_text
 
 if TYPE_CHECKING:
-    from drovik.project.settings import Model
+    from drovik.project.models import Model
 
 
 def quote_files(arguments: argparse.Namespace) -> int:

@@ -22,7 +22,8 @@ from drovik.planning.rendering import conversation_of
 from drovik.planning.sources import Sources, is_remote
 from drovik.project.arms import Arm
 from drovik.project.cases import Case, prep_for
-from drovik.project.settings import Limits, Price
+from drovik.project.models import Price
+from drovik.project.settings import Limits
 from drovik.project.spending import Spending
 from drovik.project.tasks import Task
 

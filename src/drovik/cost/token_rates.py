@@ -20,8 +20,9 @@ from drovik.errors import Problem
 from drovik.heavy import np, special
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.project.arms import Arm
+from drovik.project.models import Model, Price
 from drovik.project.reading import Project
-from drovik.project.settings import FILE_NAME, Model, Price, ProjectFile
+from drovik.project.settings import FILE_NAME, ProjectFile
 from drovik.project.spending import Spending
 from drovik.project.tasks import Task
 from drovik.store.answer_store import Store

@@ -11,8 +11,8 @@ from drovik.dialects.request_template import RequestTemplate
 from drovik.dialects.template import compile_text
 from drovik.errors import DrovikError, Problem, known_words
 from drovik.project.dialects import Dialect, HttpForm, Step
+from drovik.project.models import Settings
 from drovik.project.reading import Project
-from drovik.project.settings import Settings
 
 SETTINGS = tuple(name for name in Settings.model_fields if name != "extra")
 PLAIN_SLOTS = (

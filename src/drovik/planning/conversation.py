@@ -199,9 +199,8 @@ def arm_before(project: Project, task: Task, arm: Arm) -> Arm | None:
         return None
     before = project.task(task.after.task)
     model = task.after.model or arm.model_name
-    fitting = [
-        one for one in arms_of(before, project.settings) if one.model_name == model and one.prep_name == arm.prep_name
-    ]
+    every = [one for one in arms_of(before, project.settings) if one.model_name == model]
+    fitting = [one for one in every if one.prep_name == arm.prep_name] or every
     wanted = task.after.prompt or arm.prompt_name
     return next((one for one in fitting if one.prompt_name == wanted), fitting[-1] if fitting else None)
 

@@ -13,9 +13,10 @@ from decimal import Decimal
 from blake3 import blake3
 
 from drovik.errors import Problem, UsageError, known_words
+from drovik.project.models import Model
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
-from drovik.project.settings import Model, ProjectFile
+from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Task
 
 
@@ -75,9 +76,10 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
     arms = []
     for model_name, model in settings.models.items():
         endpoint = original_name(settings, model.endpoint)
+        preps = preps_of(model, settings)
         for prompt in task.prompts:
-            for prep_name, prep in settings.preps.items():
-                parts = [model_name, prompt.name] + [prep_name] * (len(settings.preps) > 1)
+            for prep_name, prep in preps.items():
+                parts = [model_name, prompt.name] + [prep_name] * (len(preps) > 1)
                 mark = arm_digest(task, endpoint, model, prompt, prep)
                 arms.append(
                     Arm(
@@ -94,6 +96,12 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
                     )
                 )
     return tuple(arms)
+
+
+def preps_of(model: Model, settings: ProjectFile) -> Mapping[str, Prep]:
+    """How a model's pictures are prepared, by name: as its variant says, or in each of the project's ways."""
+    laid = model.laid
+    return settings.preps if laid is None or laid.prep is None else {laid.prep_name: laid.prep}
 
 
 def repeats_of(task: Task, model: Model) -> int:

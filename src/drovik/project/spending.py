@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import NamedTuple
 
-from drovik.project.settings import Price
+from drovik.project.models import Price
 
 
 class CountedTokens(NamedTuple):

@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Any
 
 from drovik.project.arms import canonical
-from drovik.project.settings import Price
+from drovik.project.models import Price
 from drovik.project.spending import CountedTokens, Spending
 
 

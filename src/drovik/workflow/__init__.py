@@ -54,8 +54,9 @@ if TYPE_CHECKING:
     from drovik.project.case_writing import write_region
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
     from drovik.project.keys import keep_in_keyring, shown_key
+    from drovik.project.models import Name
     from drovik.project.schemas import check_schema
-    from drovik.project.settings import Name, ProjectFile, read_settings
+    from drovik.project.settings import ProjectFile, read_settings
     from drovik.project.spending import Spending
     from drovik.scoring.agreement import agreement, agreement_of_answers
     from drovik.scoring.json_pointer import ABSENT
@@ -305,8 +306,9 @@ _NAMES_OF = {
     "project.case_writing": "write_region",
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
     "project.keys": "keep_in_keyring shown_key",
+    "project.models": "Name",
     "project.schemas": "check_schema",
-    "project.settings": "Name ProjectFile read_settings",
+    "project.settings": "ProjectFile read_settings",
     "project.spending": "Spending",
     "scoring.agreement": "agreement agreement_of_answers",
     "scoring.json_pointer": "ABSENT",

@@ -23,9 +23,10 @@ from drovik.planning.answers import answers_for
 from drovik.planning.plan import plan_sending, request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project, source_digests
 from drovik.project.cases import Picture
+from drovik.project.models import Model, Settings
 from drovik.project.preps import Prep
 from drovik.project.schemas import check_schema
-from drovik.project.settings import FILE_NAME, Model, Settings
+from drovik.project.settings import FILE_NAME
 from drovik.project.toml_files import problems_of
 from drovik.store.answer_store import Store
 from drovik.store.user_uploads import UserUploads

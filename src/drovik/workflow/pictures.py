@@ -22,9 +22,9 @@ from drovik.workflow.services import Services
 if TYPE_CHECKING:
     from drovik.images.inspection import Inspection
     from drovik.images.prepare import Prepared
+    from drovik.project.models import Model
     from drovik.project.preps import Prep
     from drovik.project.reading import Project
-    from drovik.project.settings import Model
 
 
 @dataclass(frozen=True)

@@ -112,9 +112,12 @@ def _check_pictures(project: Project) -> list[Problem]:
     """Pictures that are missing, are nothing to send, are too large, or that a prep does not fit."""
     problems: list[Problem] = []
     seen: dict[tuple[str, str], PictureFacts] = {}
+    preps = {f"preps.{name}": one for name, one in project.settings.preps.items()}
+    own = {f"variants.{name}.prep": one.prep for name, one in project.settings.variants.items()}
+    preps |= {place: one for place, one in own.items() if one is not None and not isinstance(one, str)}
     for case in project.cases:
         for number, picture in enumerate(case.pictures):
-            for name, prep in project.settings.preps.items():
+            for place, prep in preps.items():
                 problem = _first_problem(project, case, number, prep, seen)
                 if problem is not None and problem.file == picture.path:
                     what = f"{picture.path}: {problem.what}"
@@ -122,7 +125,7 @@ def _check_pictures(project: Project) -> list[Problem]:
                     if found not in problems:
                         problems.append(found)
                 elif problem is not None:
-                    problems.append(problem._replace(file="drovik.toml", place=f"preps.{name}"))
+                    problems.append(problem._replace(file="drovik.toml", place=place))
     return problems
 
 

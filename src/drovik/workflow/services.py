@@ -26,8 +26,8 @@ from drovik.transport.consent import check_commands, check_folders, check_trust
 
 if TYPE_CHECKING:
     from drovik.project.dialects import Dialect
+    from drovik.project.models import Model
     from drovik.project.reading import Project
-    from drovik.project.settings import Model
     from drovik.store.answer_store import Store
     from drovik.workflow.sending_plan import Planned
 

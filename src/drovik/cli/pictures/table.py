@@ -19,8 +19,8 @@ from drovik.text import counted, shortened
 
 if TYPE_CHECKING:
     from drovik.images.prepare import Prepared
+    from drovik.project.models import Model
     from drovik.project.reading import Project
-    from drovik.project.settings import Model
 
 
 def kilobytes(count: int) -> str:
