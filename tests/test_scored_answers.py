@@ -9,7 +9,15 @@ from typing import Any
 import pytest
 from test_scoring import task
 
-from drovik.scoring.causes.cause_table import ANOTHER_VALUE, CUT_SHORT, DIGITS_SWAPPED, GLYPHS_MISREAD
+from drovik.scoring.causes.cause_table import (
+    ANOTHER_UNIT,
+    ANOTHER_VALUE,
+    CUT_SHORT,
+    DIGITS_SWAPPED,
+    GLYPHS_MISREAD,
+    OFF_BY_A_POWER_OF_TEN,
+)
+from drovik.scoring.language.english import is_negation
 from drovik.scoring.measure import AnswerContext
 
 CORPUS = [
@@ -154,3 +162,89 @@ def test_a_field_of_half_the_weight_counts_half() -> None:
     score = measure.per_case({"number": 3, "day": 2}, wanted)
     assert measure.combine([score]) == pytest.approx(1 / 1.5)
     assert measure.combine([measure.per_case({"number": 1, "day": 3}, wanted)]) == pytest.approx(0.5 / 1.5)
+
+
+def test_precision_of_facts_counts_all_that_was_said_of_them() -> None:
+    """Said are the cap, the dish, the umbrella and the sailor; right are the first two. Of two required, one is met."""
+    _, measure = task({"type": "facts"}, "text")
+    expected = {"must": ["red cap", "tray"], "may": ["dish"], "must_not": ["umbrella", "phone"]}
+    score = measure.per_case("A red cap in a dish, and an umbrella. It belongs to a sailor.", expected)
+    figures = measure.figures(measure.rows([score]).sum(axis=0))
+    assert figures["precision of statements"] == pytest.approx(2 / 4)
+    assert figures["required and mentioned"] == pytest.approx(1 / 2)
+    assert figures["F1 over statements"] == pytest.approx(1 / 2)
+    assert figures["forbidden and not mentioned"] == pytest.approx(1 / 2)
+    assert measure.combine([score]) == pytest.approx((1 + 1) / (2 + 2 + 1))
+
+
+@pytest.mark.parametrize(
+    "wrong", [{"must": "red cap"}, {"must": [5]}, {"must": ["cap"], "may": [None]}, {"must": []}]
+)
+def test_facts_that_are_no_list_of_statements_are_reported(wrong: Any) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    assert measure.check_expected(wrong) is not None
+    assert measure.check_expected({"must": ["cap"], "may": ["tray"]}) is None
+
+
+@pytest.mark.parametrize(
+    ("kinds", "words", "right"),
+    [
+        (["numbers", "negations"], [], 2 / 3),
+        (["numbers"], [], 1 / 2),
+        (["negations"], [], 1.0),
+        (["numbers", "names"], [], 1 / 2),
+        ([], ["open"], 0.0),
+    ],
+)
+def test_only_the_kinds_of_words_that_must_be_right_are_looked_at(
+    kinds: list[str], words: list[str], right: float
+) -> None:
+    _, measure = task({"type": "text", "must": kinds, "words": words, "score": "must"}, "text")
+    score = measure.per_case("Do not close\ntag 58\ndeck 3", "Do not open\ntag 58\ndeck 2")
+    assert measure.combine([score]) == pytest.approx(right)
+
+
+@pytest.mark.parametrize(
+    ("word", "denies"),
+    [("not", True), ("NOT,", True), ("isn't", True), ("no", True), ("No.", False), ("cap", False), ("note", False)],
+)
+def test_a_number_sign_denies_nothing(word: str, denies: bool) -> None:
+    assert is_negation(word) == denies
+
+
+def test_a_miss_in_a_list_is_at_its_place_in_the_answer_or_where_nothing_fits_in_what_is_expected() -> None:
+    item = {"rule": "record", "fields": {"item": {"rule": "text"}, "count": {"rule": "number"}}}
+    _, measure = task({"type": "fields", "fields": {"contents": {"rule": "list", "item": item}}})
+    wanted = {"contents": [{"item": "coin", "count": 1}, {"item": "key", "count": 3}, {"item": "map", "count": 1}]}
+    got = {"contents": [{"item": "key", "count": 4}, {"item": "coin", "count": 1}]}
+    places = {one.where for one in measure.per_case(got, wanted).findings}
+    assert places == {"/contents/0/count", "/contents/2/item", "/contents/2/count"}
+
+
+@pytest.mark.parametrize(
+    ("expected", "got", "cause"),
+    [
+        (2, "2000 g", ANOTHER_UNIT),
+        (2, "0.002 t", ANOTHER_UNIT),
+        (2, "1999 g", ANOTHER_VALUE),
+        ("2 kg", "2 g", ANOTHER_UNIT),
+        (2, "200", OFF_BY_A_POWER_OF_TEN),
+    ],
+)
+def test_an_amount_in_another_unit_is_told_from_another_amount(expected: Any, got: str, cause: str) -> None:
+    _, measure = task({"type": "fields", "fields": {"n": {"rule": "number"}}})
+    found = measure.per_case({"n": got}, {"n": expected}).findings
+    assert [one.cause for one in found] == [cause]
+
+
+@pytest.mark.parametrize(("number", "found"), [(1, 0), (2, 1), (3, 0), (0, 0), ("2", 0)])
+def test_a_place_is_in_the_picture_that_the_answer_names_and_in_the_first_where_it_names_none(
+    number: Any, found: int
+) -> None:
+    """The second picture that was sent is the right half of the source, shrunk to 50 x 50; the first is the whole."""
+    _, measure = task({"type": "boxes", "place": "/box", "picture": "/picture", "overlap": 0.99})
+    whole = {"size": [200, 100], "to_upright": [1, 0, 0, 0, 1, 0], "upright_size": [200, 100]}
+    half = {"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]}
+    answer = [{"box": [0, 0, 25, 50], "picture": number}]
+    expected = [{"box": [100, 0, 150, 100], "picture": 2}]
+    assert measure.per_case(answer, expected, AnswerContext(pictures=(whole, half))).value == found

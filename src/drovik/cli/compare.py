@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
+from drovik.cli.deciding import add_deciding_arguments, deciding_document, show_deciding
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
@@ -40,6 +41,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--task", action="append", metavar="NAME", help="only this task (may be repeated)")
     parser.add_argument("--measure", metavar="NAME", help="decide on this measure (default: the task's decide_on)")
     add_by_arguments(parser)
+    add_deciding_arguments(parser)
     add_split_argument(parser)
     add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
@@ -92,7 +94,9 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: 
         raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
     if arguments.json:
         tasks = {
-            view.task.name: ranking_document(ranking) | levels.ranking_document(view, ranking)
+            view.task.name: ranking_document(ranking)
+            | levels.ranking_document(view, ranking)
+            | deciding_document(view, ranking, arguments)
             for view, ranking in rankings
         }
         print_json({"tasks": tasks})
@@ -101,6 +105,7 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: 
         show_ranking(view, ranking, arguments.all)
         show_margins(ranking, arguments.margin)
         levels.show_ranking(view, ranking)
+        show_deciding(view, ranking, arguments)
         if number == 0:
             explain_arms()
 

@@ -51,6 +51,8 @@ class Ranking:
     flattered: float = 0.0
     cases: frozenset[str] = frozenset()
     """The ids of the cases that all ranked arms share."""
+    known_better: frozenset[tuple[str, str]] = frozenset()
+    """Pairs of arms of which the first is known to be better than the second."""
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -115,15 +117,15 @@ def _ranked(
     def judged(contrast: Contrast) -> Judgement:
         return Judgement(contrast, adjusted_p(contrast.p, largest), level, many)
 
-    beaten: set[str] = set()
+    known_better: set[tuple[str, str]] = set()
     verdicts: list[Verdict] = []
     for (better, _, high), (other, _, low) in combinations(samples, 2):
         judgement = judged(contrast_of(low, high))
         if judgement.outcome == "better":
-            beaten.add(other.arm)
+            known_better.add((better.arm, other.arm))
         if better is samples[0][0]:
             verdicts.append(verdict_of((other, low), (better, high), judgement))
-    names = [arm.arm for arm, _, _ in samples]
+    names, beaten = [arm.arm for arm, _, _ in samples], {other for _, other in known_better}
     return Ranking(
         measure=samples[0][1].measure,
         arms=tuple(arm for arm, _, _ in samples),
@@ -134,6 +136,7 @@ def _ranked(
         set_aside=aside,
         flattered=optimism([sample.spread.value for _, _, sample in samples], _covariance(samples)),
         cases=frozenset(shared),
+        known_better=frozenset(known_better),
     )
 
 

@@ -10,6 +10,8 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from drovik.comparing.effects import effects_of, interaction_text, missing_text
+    from drovik.comparing.frontier import amount_interval, choice_text, frontier_of, money_of
     from drovik.comparing.judge_agreement import agreement_text
     from drovik.comparing.margin import margin_list, margin_text
     from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
@@ -39,6 +41,7 @@ if TYPE_CHECKING:
     from drovik.dialects.learn.samples import read_reply, read_sample
     from drovik.dialects.request import RequestWriter
     from drovik.evaluation.case_columns import levels_of
+    from drovik.evaluation.choices import choices_of
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
@@ -161,6 +164,7 @@ __all__ = [
     "agreement",
     "agreement_of_answers",
     "agreement_text",
+    "amount_interval",
     "amounts",
     "answers_for",
     "ask_adhoc",
@@ -171,6 +175,8 @@ __all__ = [
     "check_project",
     "check_schema",
     "check_store",
+    "choice_text",
+    "choices_of",
     "chosen_models",
     "chosen_preps",
     "code_of",
@@ -189,6 +195,7 @@ __all__ = [
     "dispatcher_for",
     "drafted_measure",
     "drift_of",
+    "effects_of",
     "estimate",
     "estimate_as_read",
     "estimate_figures",
@@ -203,11 +210,13 @@ __all__ = [
     "files_of",
     "flattery_text",
     "free_model_name",
+    "frontier_of",
     "gather",
     "headline_verdicts",
     "impacts_of",
     "inspect_pictures",
     "inspect_source",
+    "interaction_text",
     "keep_estimate",
     "keep_in_keyring",
     "learn",
@@ -220,7 +229,9 @@ __all__ = [
     "margin_list",
     "margin_text",
     "missing_expected",
+    "missing_text",
     "models_of",
+    "money_of",
     "more_cases_text",
     "named_pictures",
     "near_duplicates",
@@ -277,6 +288,8 @@ __all__ = [
 ]
 
 _NAMES_OF = {
+    "comparing.effects": "effects_of interaction_text missing_text",
+    "comparing.frontier": "amount_interval choice_text frontier_of money_of",
     "comparing.judge_agreement": "agreement_text",
     "comparing.margin": "margin_list margin_text",
     "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
@@ -291,6 +304,7 @@ _NAMES_OF = {
     "dialects.learn.samples": "read_reply read_sample",
     "dialects.request": "RequestWriter",
     "evaluation.case_columns": "levels_of",
+    "evaluation.choices": "choices_of",
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",

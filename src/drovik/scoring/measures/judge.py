@@ -93,7 +93,7 @@ class Judge(Measure):
     @override
     def expected_of(self, expected: Any) -> Any:
         """A judge may do without."""
-        return ABSENT if expected is ABSENT else expected
+        return expected
 
     @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
