@@ -11,6 +11,8 @@ from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
 from drovik.cli.deciding import add_deciding_arguments, deciding_document, show_deciding
+from drovik.cli.gates import add_gate_arguments, arms_named, is_gate, run_gates
+from drovik.cli.outputs import add_force_argument
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
@@ -42,6 +44,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--measure", metavar="NAME", help="decide on this measure (default: the task's decide_on)")
     add_by_arguments(parser)
     add_deciding_arguments(parser)
+    add_gate_arguments(parser)
+    add_force_argument(parser)
     add_split_argument(parser)
     add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
@@ -50,11 +54,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Compare what has been answered; nothing is sent."""
 
-    if len(arguments.arms) not in (0, 2):
+    if len(arguments.arms) not in (0, 2) and not is_gate(arguments):
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
     project = open_project(arguments.project)
+    arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
     with open_store(project.store_path, create=False) as store:
-        views = workflow.gather(project, store, arguments.task, arguments.arms, arguments.split, arguments.trust)
+        views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust)
+        if is_gate(arguments):
+            return run_gates(_measured(views, arguments.measure), arguments)
         levels = Levels(project, store, arguments.by)
         if arguments.arms:
             _compare_two(views, arguments, levels)

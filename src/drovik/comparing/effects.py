@@ -93,7 +93,7 @@ def effects_of(ranking: Ranking, choices: Mapping[str, Choices]) -> Effects | No
     grid = _grid(ranking, choices)
     if grid is None or ranking.measure is None:
         return None
-    inverse = np.linalg.pinv(grid.design)
+    inverse = np.linalg.pinv(grid.design).astype(np.float64)
     told = np.abs(inverse @ grid.design - np.eye(len(inverse))).max(axis=1) < _SAME  # where the arms tell it apart
     pairs = _interactions(grid)
     many = len(grid.columns) + len(pairs)

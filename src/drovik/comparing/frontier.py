@@ -1,7 +1,7 @@
 """Scores against money and seconds → which arms nobody should use, which to choose from, what a point costs.
 
 To choose from are the corners of the upper convex hull of score over money: whoever pays a fixed price for a point
-takes one of them, whatever it is. Left out is what scores below half of the best, and the cheapest of more than three.
+takes one of them, whatever it is. Left out is what scores below half of the best, and of more than three the cheaper.
 """
 
 from __future__ import annotations
@@ -114,8 +114,18 @@ def _currency(cases: Mapping[str, Sequence[ScoredCase]]) -> str | None:
     return found.pop() if len(found) == 1 else None
 
 
+def money_per_case(cases: Sequence[ScoredCase]) -> tuple[str | None, Amount | None]:
+    """The currency that cases are paid in, and what one costs; None where that is not known of all."""
+    currency = _currency({"": cases})
+    return currency, _mean_money(cases, currency, 1)
+
+
 def _money(cases: Sequence[ScoredCase], currency: str | None) -> Amount | None:
-    """The mean of what a case costs, times a thousand, with the interval by Student's t."""
+    return _mean_money(cases, currency, PER)
+
+
+def _mean_money(cases: Sequence[ScoredCase], currency: str | None, many: int) -> Amount | None:
+    """The mean of what a case costs, times `many`, with the interval by Student's t."""
     if currency is None or any(answer.spent is None for one in cases for answer in one.answers):
         return None
     each = [float(sum((answer.spent.amount for answer in one.answers if answer.spent), Decimal(0))) for one in cases]
@@ -123,9 +133,9 @@ def _money(cases: Sequence[ScoredCase], currency: str | None) -> Amount | None:
         return None
     mean = statistics.fmean(each)
     if len(each) < 2:
-        return Amount(mean * PER, mean * PER, mean * PER)
+        return Amount(mean * many, mean * many, mean * many)
     half = student_quantile(len(each) - 1) * statistics.stdev(each) / math.sqrt(len(each))
-    return Amount(mean * PER, max(0.0, mean - half) * PER, (mean + half) * PER)
+    return Amount(mean * many, max(0.0, mean - half) * many, (mean + half) * many)
 
 
 def _seconds(cases: Sequence[ScoredCase]) -> Amount | None:

@@ -10,8 +10,10 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from drovik.comparing.baseline import baseline_sample, baseline_text
     from drovik.comparing.effects import effects_of, interaction_text, missing_text
     from drovik.comparing.frontier import amount_interval, choice_text, frontier_of, money_of
+    from drovik.comparing.gates import BASELINE, judge_must, not_known_worse, read_must
     from drovik.comparing.judge_agreement import agreement_text
     from drovik.comparing.margin import margin_list, margin_text
     from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
@@ -126,6 +128,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ABSENT",
+    "BASELINE",
     "PICTURE_ENDINGS",
     "REMEDIES",
     "STATUSES",
@@ -169,6 +172,8 @@ __all__ = [
     "answers_for",
     "ask_adhoc",
     "ask_both",
+    "baseline_sample",
+    "baseline_text",
     "bounds_sentence",
     "budget_for",
     "changed_by_hand",
@@ -217,6 +222,7 @@ __all__ = [
     "inspect_pictures",
     "inspect_source",
     "interaction_text",
+    "judge_must",
     "keep_estimate",
     "keep_in_keyring",
     "learn",
@@ -236,6 +242,7 @@ __all__ = [
     "named_pictures",
     "near_duplicates",
     "next_step",
+    "not_known_worse",
     "percent",
     "picture_record",
     "pictures_sent",
@@ -246,6 +253,7 @@ __all__ = [
     "rank",
     "ranking_text",
     "read_box",
+    "read_must",
     "read_reply",
     "read_sample",
     "read_settings",
@@ -288,8 +296,10 @@ __all__ = [
 ]
 
 _NAMES_OF = {
+    "comparing.baseline": "baseline_sample baseline_text",
     "comparing.effects": "effects_of interaction_text missing_text",
     "comparing.frontier": "amount_interval choice_text frontier_of money_of",
+    "comparing.gates": "BASELINE judge_must not_known_worse read_must",
     "comparing.judge_agreement": "agreement_text",
     "comparing.margin": "margin_list margin_text",
     "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
