@@ -75,18 +75,20 @@ def test_a_store_that_is_gone_is_not_bought_again_without_a_word(how: str, sent:
 def test_a_store_of_an_older_version_is_taken_over_change_by_change(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """With made-up changes, for there is one version as yet: a table that is made again, and a column."""
+    """From the first on, which counted no looks at held-out scores, and by a made-up change to a next one."""
     path = tmp_path / ".drovik" / "answers.sqlite"
     first = open_database(path)
-    first.connection.execute("DROP TABLE looks")
+    first.connection.execute("DROP TABLE held_out_looks")
     first.connection.execute("INSERT INTO requests VALUES ('a', '{}')")
+    first.connection.execute("PRAGMA user_version = 1")
     first.close()
+    changes = {**database.CHANGES, 2: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)}
     monkeypatch.setattr(database, "VERSION", 3)
-    monkeypatch.setattr(database, "CHANGES", {1: ("looks",), 2: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)})
+    monkeypatch.setattr(database, "CHANGES", changes)
     taken_over = open_database(path)
     assert taken_over.id == first.id
     assert taken_over.connection.execute("SELECT * FROM requests").fetchall() == [("a", "{}", None)]
-    assert taken_over.connection.execute("SELECT COUNT(*) FROM looks").fetchone() == (0,)
+    assert taken_over.connection.execute("SELECT COUNT(*) FROM held_out_looks").fetchone() == (0,)
     assert taken_over.connection.execute("PRAGMA user_version").fetchone() == (3,)
     taken_over.close()
     monkeypatch.setattr(database, "VERSION", 5)

@@ -155,6 +155,9 @@ def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
     """What to send."""
     add_choice_arguments(parser)
     parser.add_argument(
+        "--split", choices=("tune", "held_out", "all"), default="all", help="of which cases (default: of all)"
+    )
+    parser.add_argument(
         "--resend",
         action="append",
         choices=[one.value for one in workflow.STATUSES],
@@ -187,4 +190,6 @@ def selection_of(arguments: argparse.Namespace) -> Selection:
     """What the options say is to be sent."""
     recheck = getattr(arguments, "recheck", None)
     again = tuple(arguments.resend or ())
-    return workflow.Selection(arguments.task, arguments.arm, again, arguments.sample, arguments.seed, recheck)
+    return workflow.Selection(
+        arguments.task, arguments.arm, again, arguments.sample, arguments.seed, recheck, arguments.split
+    )

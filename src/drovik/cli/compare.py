@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from typing import TYPE_CHECKING
 
 from drovik import workflow
@@ -12,6 +12,7 @@ from drovik.cli.arguments import add_own_argument, add_project_argument, add_spl
 from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
 from drovik.cli.deciding import add_deciding_arguments, deciding_document, show_deciding
 from drovik.cli.gates import add_gate_arguments, arms_named, is_gate, run_gates
+from drovik.cli.held_out import Looks, show_splits
 from drovik.cli.outputs import add_force_argument
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say
 from drovik.cli.score import show_judges, show_mixed_models, show_older
@@ -47,6 +48,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_gate_arguments(parser)
     add_force_argument(parser)
     add_split_argument(parser)
+    parser.add_argument(
+        "--held-out", action="store_true", help="tuned and held-out cases side by side, with the drop between"
+    )
     add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
@@ -60,14 +64,40 @@ def run(arguments: argparse.Namespace) -> int:
     arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust)
+        looks = Looks(store, views, arguments.split)
         if is_gate(arguments):
             return run_gates(_measured(views, arguments.measure), arguments)
+        if arguments.held_out:
+            held_out = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust)
+            looks = Looks(store, held_out, "held_out")
+            _show_splits(_measured(views, arguments.measure), held_out, looks, arguments.json)
+            return DONE
         levels = Levels(project, store, arguments.by)
         if arguments.arms:
-            _compare_two(views, arguments, levels)
+            _compare_two(views, arguments, levels, looks)
         else:
-            _rank_all(views, arguments, levels)
+            _rank_all(views, arguments, levels, looks)
+    looks.show(arguments.json)
     return DONE
+
+
+def _show_splits(
+    measured: Sequence[tuple[TaskView, str]], held_out: Sequence[TaskView], looks: Looks, as_json: bool
+) -> None:
+    theirs = {view.task.name: view.scores for view in held_out}
+    found = [
+        (view, name, workflow.split_scores(view.scores, theirs.get(view.task.name, ()), name))
+        for view, name in measured
+    ]
+    if as_json:
+        tasks = {
+            view.task.name: {"measure": name, "arms": [asdict(one) for one in arms]} for view, name, arms in found
+        }
+        print_json({"tasks": tasks, **looks.document()})
+        return
+    for view, name, arms in found:
+        show_splits(view.task.heading, name, arms)
+    looks.show(False)
 
 
 def _measure_of(view: TaskView, wanted: str | None, alone: bool) -> str | None:
@@ -95,7 +125,7 @@ def _measured(views: Sequence[TaskView], wanted: str | None) -> list[tuple[TaskV
     return found
 
 
-def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels) -> None:
+def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels, looks: Looks) -> None:
     rankings = [(view, workflow.rank(view.scores, name)) for view, name in _measured(views, arguments.measure)]
     if not any(arm.statuses for view, _ in rankings for arm in view.scores):
         raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
@@ -106,7 +136,7 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: 
             | deciding_document(view, ranking, arguments)
             for view, ranking in rankings
         }
-        print_json({"tasks": tasks})
+        print_json({"tasks": tasks, **looks.document()})
         return
     for number, (view, ranking) in enumerate(rankings):
         show_ranking(view, ranking, arguments.all)
@@ -117,7 +147,7 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: 
             explain_arms()
 
 
-def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels) -> None:
+def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels, looks: Looks) -> None:
     found = []
     for view, name in _measured(views, arguments.measure):
         first, second = _named(view, arguments.arms)
@@ -131,7 +161,7 @@ def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, level
             | levels.verdict_document(view, first, second, verdict.measure)
             for view, first, second, verdict in found
         }
-        print_json({"tasks": tasks})
+        print_json({"tasks": tasks, **looks.document()})
         return
     for number, (view, first, second, verdict) in enumerate(found):
         show_verdict(verdict)

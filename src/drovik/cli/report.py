@@ -16,6 +16,7 @@ from drovik.cli.arguments import (
     open_project,
     open_store,
 )
+from drovik.cli.held_out import Looks
 from drovik.cli.outputs import add_force_argument, require_own
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE
@@ -50,13 +51,15 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
+        looks = Looks(store, views, arguments.split)
     path: Path = arguments.out or project.folder / "report.html"
     require_own(path, "--out", arguments.force)
     size = write_report(project, views, path)
     if arguments.json:
-        print_json({"report": str(path), "bytes": size})
+        print_json({"report": str(path), "bytes": size, **looks.document()})
     else:
         say(f"The report is {path} ({size / 1e6:.1f} MB).")
+        looks.show()
     return DONE
 
 

@@ -17,6 +17,7 @@ from drovik.cli.arguments import (
     open_store,
 )
 from drovik.cli.causes import show_causes, show_doubts
+from drovik.cli.held_out import Looks
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say, table
 from drovik.errors import DONE
 from drovik.money import money_text
@@ -55,6 +56,7 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
+        looks = Looks(store, views, arguments.split)
     if arguments.json:
         document: dict[str, Any] = {
             "tasks": {view.task.name: [_arm_document(view, one) for one in view.scores] for view in views}
@@ -63,7 +65,7 @@ def run(arguments: argparse.Namespace) -> int:
             document["causes"] = {view.task.name: causes_document(view) for view in views}
         if arguments.suspects:
             document["suspects"] = suspects_document(project, views)
-        print_json(document)
+        print_json({**document, **looks.document()})
         return DONE
     for number, view in enumerate(views):
         show_scores(view, arguments.all)
@@ -79,6 +81,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.suspects:
         show_doubts(project, views)
     _say_what_is_missing(project, [view.task.name for view in views])
+    looks.show()
     return DONE
 
 

@@ -117,8 +117,12 @@ def _grid(ranking: Ranking, choices: Mapping[str, Choices]) -> _Grid | None:
         score = arms[name].measure(ranking.measure.name)
         cases = [one for one in score.scored if one.case.id in ranking.cases] if score else []
         samples.append(sample_of(arms[name].task, ranking.measure, cases))
-    factors = {factor: tuple(dict.fromkeys(one[factor] for one in kept)) for factor in (kept[0] if kept else {})}
-    factors = {factor: levels for factor, levels in factors.items() if len(levels) > 1}
+    factors = {}
+    for factor in kept[0] if kept else ():
+        asked = {one[factor] for one in kept}
+        written = dict.fromkeys(one[factor] for one in choices.values())
+        if len(asked) > 1:
+            factors[factor] = tuple(level for level in written if level in asked)
     if not factors:
         return None
     columns = [(factor, level) for factor, levels in factors.items() for level in levels[1:]]

@@ -22,7 +22,7 @@ from drovik.scoring.scores import ArmScores, ScoredCase
 from drovik.text import score_text, seconds_text
 
 PER = 1000
-"""Money is told for this many cases."""
+"""Money is given for this many cases."""
 MOST_CHOSEN = 3
 Point = tuple[float, float]
 """Money and score."""

@@ -51,6 +51,7 @@ class Must:
     beside: str | None = None
     margin: float = 0.0
     """The lowest difference that is allowed, or demanded where it must be better."""
+    better: bool = False
     unless_known: bool = False
     """Whether it holds unless the arm is known to be worse."""
 
@@ -75,7 +76,7 @@ def read_must(text: str) -> Must:
     if found := _BESIDE.match(plain):
         points = float((found["points"] or "0").replace(",", ".")) / 100
         better = found["how"] == "better"
-        return Must(plain, beside=found["arm"], margin=points if better else -points)
+        return Must(plain, beside=found["arm"], margin=points if better else -points, better=better)
     if found := _BOUND.match(plain):
         value, unit = float(found["value"].replace(",", ".")), found["unit"]
         return Must(
@@ -223,10 +224,10 @@ def _beside(must: Must, arm: ArmScores, measure: str, other: ArmScores, sample: 
     bounds = " to ".join(bounds_text(low, high, plain, signed=True))
     told = f"{difference_text(contrast.spread.value, plain)} ({bounds}), {counted(len(pairs), 'case')}"
     outcome = Judgement(contrast, contrast.p).outcome
+    if outcome == "no difference":
+        return ("does not hold" if must.better else "holds"), f"alike in every case ({len(pairs)})"
     if must.unless_known:
         return ("does not hold" if outcome == "worse" else "holds"), told
-    if outcome == "no difference":
-        return ("holds" if must.margin <= 0 else "does not hold"), f"alike in every case ({len(pairs)})"
     if outcome == "too few cases" and not low > must.margin:
         return "not known", f"{told}; {contrast.undecidable}"
     return ("holds" if low > must.margin else "does not hold" if high < must.margin else "not known"), told

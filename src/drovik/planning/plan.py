@@ -36,9 +36,9 @@ def sample_of_cases(cases: Sequence[Case], tasks: Iterable[Task], count: int, se
     their own.
     """
     by_label: dict[str, list[Case]] = {}
-    place = _label_place(tasks)
+    place = label_place(tasks)
     for case in cases:
-        by_label.setdefault(_label(case, place), []).append(case)
+        by_label.setdefault(label_of(case, place), []).append(case)
     chance = random.Random(seed)
     heaps = [chance.sample(by_label[label], len(by_label[label])) for label in sorted(by_label)]
     chance.shuffle(heaps)
@@ -51,7 +51,8 @@ def sample_of_cases(cases: Sequence[Case], tasks: Iterable[Task], count: int, se
     return [case for case in cases if case.id in taken]
 
 
-def _label_place(tasks: Iterable[Task]) -> tuple[str, str] | None:
+def label_place(tasks: Iterable[Task]) -> tuple[str, str] | None:
+    """Where the first task with a label measure has its label: the task, and the place in its expected output."""
     for task in tasks:
         for measure in sorted(task.measures, key=lambda one: one.name != task.decide_on):
             if measure.type == "label":
@@ -59,7 +60,8 @@ def _label_place(tasks: Iterable[Task]) -> tuple[str, str] | None:
     return None
 
 
-def _label(case: Case, place: tuple[str, str] | None) -> str:
+def label_of(case: Case, place: tuple[str, str] | None) -> str:
+    """The label that is expected of a case, in canonical form; empty where there is none."""
     if place is None or place[0] not in case.expected:
         return ""
     try:

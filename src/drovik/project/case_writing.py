@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -54,6 +54,41 @@ def write_cases(folder: Path, source: str, case_id: str, rows: Sequence[Mapping[
         _change_lines(path, case_id, lambda row: None, [json.dumps(row, ensure_ascii=False) for row in rows])
 
 
+def write_split(folder: Path, source: str, held_out: Collection[str]) -> int:
+    """Mark the cases that are held out, and no others; lines that say so already stay as they are.
+
+    :return: how many lines were changed.
+    :raises DrovikError: as `write_region` does.
+    """
+    path = _file(folder, source)
+    changed = 0
+    if path.suffix.lower() == ".csv":
+        columns, rows = _csv_rows(path)
+        for row in rows:
+            wanted = "held_out" if row["id"] in held_out else ""
+            if (row.get("split") or "").replace("tune", "") != wanted:
+                row["split"] = wanted
+                changed += 1
+        _write_csv(path, columns if "split" in columns else [*columns, "split"], rows)
+        return changed
+    lines = read_text(path, path.name, MOST_BYTES).rstrip("\n").split("\n")
+    for number, line in enumerate(lines):
+        row = json.loads(line) if line.strip() else {}
+        if "id" in row and (row.get("split") == "held_out") != (row["id"] in held_out):
+            lines[number] = _marked(line, row, row["id"] in held_out)
+            changed += 1
+    write_whole(path, "\n".join(lines) + "\n")
+    return changed
+
+
+def _marked(line: str, row: dict[str, Any], held_out: bool) -> str:
+    """A line with its split; where it had none, the rest of it stays letter by letter."""
+    if held_out and "split" not in row:
+        return f'{line.rstrip().removesuffix("}")}, "split": "held_out"}}'
+    rest = {name: value for name, value in row.items() if name != "split"}
+    return json.dumps({**rest, "split": "held_out"} if held_out else rest, ensure_ascii=False)
+
+
 def _file(folder: Path, source: str) -> Path:
     path = folder / source
     if path.is_dir():
@@ -77,21 +112,30 @@ def _change_lines(path: Path, case_id: str, change: Any, behind: list[str]) -> N
 
 
 def _change_csv(path: Path, case_id: str, cells: Mapping[str, str], behind: list[dict[str, str]]) -> None:
-    reader = csv.DictReader(io.StringIO(read_text(path, path.name, MOST_BYTES), newline=""))
-    columns = list(reader.fieldnames or ())
-    rows = list(reader)
+    columns, rows = _csv_rows(path)
     columns += [
         one for one in dict.fromkeys([*cells, *(name for row in behind for name in row)]) if one not in columns
     ]
+    found: list[Mapping[str, str]] = []
+    for row in rows:
+        if row["id"] == case_id:
+            found += [{**row, **cells}, *behind]
+        else:
+            found.append(row)
+    _write_csv(path, columns, found)
+
+
+def _csv_rows(path: Path) -> tuple[list[str], list[dict[str, str]]]:
+    """The columns of a file, and its rows."""
+    reader = csv.DictReader(io.StringIO(read_text(path, path.name, MOST_BYTES), newline=""))
+    return list(reader.fieldnames or ()), list(reader)
+
+
+def _write_csv(path: Path, columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> None:
     out = io.StringIO()
     writer = csv.DictWriter(out, columns, restval="", lineterminator="\n")
     writer.writeheader()
-    for row in rows:
-        if row["id"] == case_id:
-            writer.writerow({**row, **cells})
-            writer.writerows(behind)
-        else:
-            writer.writerow(row)
+    writer.writerows(rows)
     write_whole(path, out.getvalue())
 
 

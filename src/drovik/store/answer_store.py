@@ -24,6 +24,7 @@ from drovik.store.caches import PictureCache, UploadCache
 from drovik.store.claims import Budget, Claims
 from drovik.store.database import BROKEN, open_database, store_error, transaction
 from drovik.store.group_writer import GroupWriter
+from drovik.store.looks import Looks
 from drovik.store.pages import unreadable_values
 from drovik.store.records import SPENT_COLUMNS, Attempt, AttemptCounts, Reply, RequestRecord, spending_of
 from drovik.store.rescue import reserve_room
@@ -85,7 +86,7 @@ class _Begin:
 class Store:
     """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures.
 
-    `claims` are those of this program.
+    `claims` are those of this program; `looks` are those at held-out scores.
     """
 
     def __init__(self, path: Path, create: bool = True) -> None:
@@ -98,6 +99,7 @@ class Store:
         self.digests = PictureCache(self.connection, self._writer)
         self.handles = UploadCache(self.connection, self._writer)
         self.claims = Claims(self.connection, self._writer)
+        self.looks = Looks(self.connection)
 
     def __enter__(self) -> Store:
         return self

@@ -116,4 +116,11 @@ CREATE TABLE quotes (             -- what was quoted, to be held against the bil
     name      TEXT NOT NULL,
     requests  INTEGER NOT NULL,
     quoted    TEXT NOT NULL       -- JSON
+);
+
+CREATE TABLE held_out_looks (     -- every time that scores of held-out cases were shown
+    id   INTEGER PRIMARY KEY,
+    at   TEXT NOT NULL,
+    task TEXT NOT NULL,
+    arms TEXT NOT NULL            -- JSON: the arms whose scores were seen
 )

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from drovik.comparing.effects import effects_of, interaction_text, missing_text
     from drovik.comparing.frontier import amount_interval, choice_text, frontier_of, money_of
     from drovik.comparing.gates import BASELINE, judge_must, not_known_worse, read_must
+    from drovik.comparing.held_out import look_text, split_scores
     from drovik.comparing.judge_agreement import agreement_text
     from drovik.comparing.margin import margin_list, margin_text
     from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
@@ -55,8 +56,9 @@ if TYPE_CHECKING:
     from drovik.planning.answers import answers_for, pictures_sent
     from drovik.planning.rendering import conversation_of
     from drovik.planning.sources import AdhocQuestion, adhoc_project
+    from drovik.planning.splits import held_out_cases
     from drovik.project.arms import digest
-    from drovik.project.case_writing import write_region
+    from drovik.project.case_writing import write_region, write_split
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
@@ -218,6 +220,7 @@ __all__ = [
     "frontier_of",
     "gather",
     "headline_verdicts",
+    "held_out_cases",
     "impacts_of",
     "inspect_pictures",
     "inspect_source",
@@ -231,6 +234,7 @@ __all__ = [
     "list_models",
     "load_project",
     "local_service",
+    "look_text",
     "make_plan",
     "margin_list",
     "margin_text",
@@ -276,6 +280,7 @@ __all__ = [
     "shown_key",
     "sort_words",
     "sources",
+    "split_scores",
     "strata_text",
     "suspects_of",
     "thumbnail",
@@ -293,6 +298,7 @@ __all__ = [
     "write_learned",
     "write_region",
     "write_rows",
+    "write_split",
 ]
 
 _NAMES_OF = {
@@ -300,6 +306,7 @@ _NAMES_OF = {
     "comparing.effects": "effects_of interaction_text missing_text",
     "comparing.frontier": "amount_interval choice_text frontier_of money_of",
     "comparing.gates": "BASELINE judge_must not_known_worse read_must",
+    "comparing.held_out": "look_text split_scores",
     "comparing.judge_agreement": "agreement_text",
     "comparing.margin": "margin_list margin_text",
     "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
@@ -326,8 +333,9 @@ _NAMES_OF = {
     "planning.answers": "answers_for pictures_sent",
     "planning.rendering": "conversation_of",
     "planning.sources": "AdhocQuestion adhoc_project",
+    "planning.splits": "held_out_cases",
     "project.arms": "digest",
-    "project.case_writing": "write_region",
+    "project.case_writing": "write_region write_split",
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",

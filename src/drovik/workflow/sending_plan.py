@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from drovik.dialects.dialect_checks import check_places, check_reply_form, check_request_form, unsent_settings
 from drovik.errors import Problem, ProjectError
-from drovik.evaluation.gathering import chosen_tasks
+from drovik.evaluation.gathering import chosen_cases, chosen_tasks
 from drovik.planning.answers import with_status
 from drovik.planning.conversation import next_request, threads_of_task
 from drovik.planning.plan import plan_sending, sample_of_asks, sample_of_cases
@@ -72,7 +72,7 @@ def load_project(folder: Path) -> Project:
 
 @dataclass(frozen=True)
 class Selection:
-    """What is wanted to be sent: of which tasks and arms (None: of all), all cases or a sample of them.
+    """What is wanted to be sent: of which tasks and arms (None: of all), the cases of a split or a sample of them.
 
     `resend` are the statuses of answers that are to be sent again; `recheck` is of how many answers it is only to be
     seen whether they are still the same.
@@ -84,6 +84,7 @@ class Selection:
     sample: int | None = None
     seed: int = 1
     recheck: int | None = None
+    split: str = "all"
 
 
 @dataclass(frozen=True)
@@ -133,10 +134,8 @@ def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
 
 
 def _cases(project: Project, wanted: Selection) -> Sequence[Case]:
-
-    if wanted.sample is None:
-        return project.cases
-    return sample_of_cases(project.cases, project.tasks, wanted.sample, wanted.seed)
+    cases = chosen_cases(project, wanted.split)
+    return cases if wanted.sample is None else sample_of_cases(cases, project.tasks, wanted.sample, wanted.seed)
 
 
 def _recheck(store: Store, requests: Sequence[Request], wanted: Selection) -> Plan:

@@ -1,0 +1,484 @@
+"""What decides: levels, margins, effects, the frontier, demands, baselines, held-out cases; each beside a computation
+of its own, and as a person meets it on the answered demo."""
+
+from __future__ import annotations
+
+import json
+import math
+import random
+import re
+from collections import Counter
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree as ET
+
+import numpy as np
+import pytest
+from conftest import Drovik, change
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import stats
+from test_verdict import arm, hits
+
+from drovik.comparing.effects import effects_of
+from drovik.comparing.frontier import Amount, _to_choose_from, frontier_of
+from drovik.comparing.gates import Must, quantile_interval, read_must
+from drovik.comparing.held_out import independent_difference
+from drovik.comparing.margin import standing_of
+from drovik.comparing.ranking import rank
+from drovik.comparing.strata import compare_by
+from drovik.comparing.verdict import Estimate
+from drovik.errors import UsageError
+from drovik.planning.splits import held_out_cases
+from drovik.project.cases import Case
+from drovik.project.tasks import MeasureTable, Task
+
+SORT = ("--task", "sort")
+
+
+# By level.
+
+
+def test_levels_are_compared_each_on_its_own_cases_and_adjusted_for_being_many() -> None:
+    """Of three levels one is better: McNemar's p raised by Sidak's rule, and an interval that agrees with it."""
+    level_of = {f"c{n:03d}": "abc"[n % 3] for n in range(120)}
+    right = {n for n in range(120) if n % 3 or n < 60}
+    low, high = arm("low/v1", hits(right, 120), 120), arm("high/v1", hits(set(range(120)), 120), 120)
+    found = compare_by(low, high, "m", level_of, "abcd")
+    assert [(one.level, one.verdict.after.cases) for one in found] == [("a", 40), ("b", 40), ("c", 40)]
+    assert [one.verdict.outcome for one in found] == ["better", "no difference", "no difference"]
+    assert found[0].verdict.p == pytest.approx(1 - (1 - stats.chi2.sf(20, 1)) ** 3)
+    seven = arm("seven/v1", hits(set(range(120)) - {0, 3, 6, 9, 12, 15, 18}, 120), 120)
+    alone = compare_by(seven, high, "m", dict.fromkeys(level_of, "a"), "a")[0].verdict
+    among = compare_by(seven, high, "m", level_of, "abc")[0].verdict
+    assert alone.outcome == "better"
+    assert (among.p, among.outcome) == (pytest.approx(1 - (1 - stats.chi2.sf(7, 1)) ** 3), "better")
+    assert among.low > 0
+    six = arm("six/v1", hits(set(range(120)) - {0, 3, 6, 9, 12, 15}, 120), 120)
+    assert compare_by(six, high, "m", level_of, "abc")[0].verdict.low > 0
+    many = compare_by(six, high, "m", {f"c{n:03d}": str(n % 3 or n % 7 + 3) for n in range(120)}, "123456789")
+    assert all(one.verdict.low <= 0 for one in many)
+
+
+def test_a_level_is_a_label_a_fact_a_member_a_picture_or_a_band_of_numbers(answered_demo: Drovik) -> None:
+    def levels(*words: str) -> dict[str, int]:
+        found = answered_demo("compare", "gull/v1", "gull/v2", *words, "--json").json["tasks"]
+        (one,) = found.values()
+        assert sum(level["cases"] for level in one["by"]["levels"]) == 48
+        return {level["level"]: level["cases"] for level in one["by"]["levels"]}
+
+    cases = [json.loads(line) for line in (answered_demo.folder / "cases.jsonl").read_text().splitlines()]
+    assert levels(*SORT, "--by", "label") == Counter(one["expected"]["sort"]["kind"] for one in cases)
+    assert levels(*SORT, "--by", "given.vessel") == Counter(one["given"]["vessel"] for one in cases)
+    assert levels("--task", "read-tag", "--by", "expected.deck") == Counter(
+        f"{one['expected']['read-tag']['deck']}" for one in cases
+    )
+    assert set(levels(*SORT, "--by", "pictures.width")) == {"480", "640"}
+    bands = levels("--task", "read-tag", "--by", "expected.value")
+    values = [one["expected"]["read-tag"]["value"] for one in cases]
+    for name, count in bands.items():
+        edges = [float(edge) for edge in re.findall(r"[\d.]+", name)] or [0.0]
+        low, high = (0.0, edges[0]) if name.startswith("below") else (edges[0], (*edges, math.inf)[1])
+        within = [
+            one for one in values if (one is None if name == "(none)" else one is not None and low <= one < high)
+        ]
+        assert len(within) == count, name
+    assert len(bands) == 5
+    for column in ("given.nothing", "pictures.depth", "nonsense", "expected.kind.deeper"):
+        told = answered_demo("compare", "gull/v1", "gull/v2", *SORT, "--by", column)
+        assert (told.code, told.err.count("\n")) == (2, 1)
+        assert "take one of: label, given.NAME" in told.err
+
+
+def test_all_arms_are_shown_by_level_and_by_measure_and_where_one_is_unlike_the_best(answered_demo: Drovik) -> None:
+    told = answered_demo("compare", *SORT, "--by", "given.vessel").out
+    assert re.search(r"^Tern +16 +93\.8 % +81\.2 % +87\.5 %", told, re.M)
+    assert re.search(r"^gull/v1 beside fulmar/v2: worse at ", told, re.M)
+    assert "Adjusted for 15 comparisons." in told
+    by = answered_demo("compare", "--task", "describe", "--by", "measure", "--json").json["tasks"]["describe"]["by"]
+    measures = answered_demo("score", "--task", "describe", "--json").json["tasks"]["describe"]
+    scores = {(one["measure"], row["arm"]): one["score"] for row in measures for one in row["measures"]}
+    assert by["levels"]
+    for level in by["levels"]:
+        for one in level["arms"]:
+            assert one["score"] == pytest.approx(scores[level["level"], one["arm"]])
+
+
+# A practical margin.
+
+
+@pytest.mark.parametrize(
+    ("low", "high", "said"),
+    [
+        (0.001, 0.05, "better"),
+        (-0.019, 0.05, "no worse"),
+        (-0.01, 0.01, "no worse"),
+        (-0.02, 0.05, "not known"),
+        (-0.05, 0.05, "not known"),
+        (-0.05, 0.019, "no better"),
+        (-0.05, -0.001, "worse"),
+        (0.0, 0.0, "no worse"),
+    ],
+)
+def test_a_margin_parts_what_is_no_worse_from_what_is_not_known(low: float, high: float, said: str) -> None:
+    assert standing_of(low, high, 0.02) == said
+
+
+def test_a_margin_and_what_more_cases_cost_are_said(answered_demo: Drovik) -> None:
+    told = answered_demo("compare", "fulmar/v1", "gull/v2", "--task", "read-tag", "--margin", "8").out
+    assert "Within a margin of 8 points gull/v2 is no worse" in told
+    one = answered_demo("compare", "fulmar/v1", "gull/v2", "--task", "read-tag", "--margin", "8", "--json").json
+    (verdict,) = one["tasks"]["read-tag"]["verdicts"]
+    assert (verdict["standing"], verdict["margin"]) == ("no worse", 0.08)
+    more, money = re.search(r"About (\d+) more cases .* costs about ([\d.]+) EUR", told).groups()  # type: ignore[union-attr]
+    assert int(more) == pytest.approx(verdict["cases_needed"] - 48, rel=0.05)
+    each = sum(float(verdict[side]["money"]["EUR"]) for side in ("first", "second")) / 48
+    assert float(money) == pytest.approx(each * (verdict["cases_needed"] - 48), rel=0.01)
+    assert "Beside fulmar/v2, within a margin of 2 points:" in answered_demo("compare", *SORT, "--margin", "2").out
+    for wrong in ("0", "-1", "x", "100"):
+        assert answered_demo("compare", *SORT, "--margin", wrong).code == 2
+
+
+# Effects.
+
+CHOICES = {
+    f"{model}/{prompt}": {"prompt": prompt, "model": model} for model in ("a", "b", "c") for prompt in ("v1", "v2")
+}
+
+
+def grid(names: list[str], seed: int, count: int = 60) -> tuple[Any, dict[str, np.ndarray]]:
+    chance = random.Random(seed)
+    right = {name: {n for n in range(count) if chance.random() < 0.5 + 0.08 * k} for k, name in enumerate(names)}
+    ranking = rank([arm(name, hits(mine, count), count) for name, mine in right.items()], "m")
+    return ranking, {name: np.array([n in mine for n in range(count)], float) for name, mine in right.items()}
+
+
+@pytest.mark.parametrize("left_out", [(), ("c/v2",), ("a/v1", "c/v2")])
+def test_effects_are_least_squares_and_their_error_is_that_of_leaving_each_case_out(
+    left_out: tuple[str, ...],
+) -> None:
+    names = [name for name in CHOICES if name not in left_out]
+    ranking, right = grid(names, seed=len(left_out))
+    found = effects_of(ranking, CHOICES)
+    assert found is not None
+    columns = [("prompt", "v2"), ("model", "b"), ("model", "c")]
+    levels = {name: dict(CHOICES[name]) for name in names}
+    design = np.array([[1.0, *(float(levels[name][f] == level) for f, level in columns)] for name in names])
+    for number, (factor, level) in enumerate(columns, 1):
+        effect = next(one for one in found.effects if (one.factor, one.level) == (factor, level))
+        scores = np.array([right[name].mean() for name in names])
+        assert effect.value == pytest.approx(np.linalg.lstsq(design, scores, rcond=None)[0][number])
+        without = [
+            np.linalg.lstsq(design, [np.delete(right[name], n).mean() for name in names], rcond=None)[0][number]
+            for n in range(60)
+        ]
+        error = math.sqrt(59 / 60 * np.square(np.array(without) - np.mean(without)).sum())
+        # The interval is Wilson's on effective cases, near the usual one where the effect is small beside its reach.
+        many = len(found.effects) + len(found.interactions)
+        half = stats.t.ppf((1 + 0.95 ** (1 / many)) / 2, 59) * error
+        assert (effect.low, effect.high) == (pytest.approx(effect.value - half, abs=0.05),
+                                             pytest.approx(effect.value + half, abs=0.05))  # fmt: skip
+    missing = dict(found.missing)
+    assert set(missing) == set(left_out)
+    fit = np.linalg.lstsq(design, scores, rcond=None)[0]
+    for name, score in missing.items():
+        row = [1.0, *(float(CHOICES[name][f] == level) for f, level in columns)]
+        assert score == pytest.approx(min(1.0, max(0.0, float(np.dot(row, fit)))))
+
+
+def test_choices_that_do_more_together_are_told_and_what_the_arms_do_not_tell_is_said() -> None:
+    """v2 adds 40 of 60 cases to a, and nothing to b."""
+    said = {"a/v1": set(range(20)), "a/v2": set(range(60)), "b/v1": set(range(30)), "b/v2": set(range(1, 31))}
+    ranking = rank([arm(name, hits(mine, 60), 60) for name, mine in said.items()], "m")
+    found = effects_of(ranking, CHOICES)
+    assert found is not None
+    (one,) = found.interactions
+    assert (one.factor, one.level, one.within, one.is_known) == ("prompt", "v2", ("model", "b", "a"), True)
+    assert one.parts == (pytest.approx(0.0), pytest.approx(40 / 60))
+    assert one.value == pytest.approx(-40 / 60)
+    alone = rank([arm(name, hits(said[name], 60), 60) for name in ("a/v1", "b/v2")], "m")
+    effects = effects_of(alone, CHOICES)
+    assert effects is not None
+    assert all("do not tell it from others" in one.why for one in effects.effects)
+    assert dict(effects.missing) == {"a/v2": None, "b/v1": None}
+    assert effects_of(rank([arm("a/v1", hits(set(), 60), 60)], "m"), CHOICES) is None
+
+
+def test_effects_of_the_demo_are_told_and_variants_are_a_factor(answered_demo: Drovik) -> None:
+    told = answered_demo("compare", *SORT, "--effects").out
+    assert re.search(r"^prompt v2 +v1 +\+24\.3 points ", told, re.M)
+    assert "v2 beside v1: +52.1 points with gull, +8.3 points with fulmar." in told
+    change(answered_demo.folder / "drovik.toml", "[preps.full]", '[variants.plain]\nmodels = ["gull"]\n'
+           "settings = { temperature = 0.0 }\n[variants.small]\nmodels = [\"gull\"]\nprep = { fit = 256 }\n[preps.full]")  # fmt: skip
+    found = answered_demo("compare", *SORT, "--effects", "--all", "--json").json["tasks"]["sort"]
+    # What a variant leaves as it was is not bought again; what it changes is as yet not sent.
+    assert "gull+plain/v2" in found["ranking"]
+    assert {name for name in found["set_aside"] if "small" in name} == {"gull+small/v1", "gull+small/v2"}
+    (variant,) = (one for one in found["effects"]["effects"] if one["factor"] == "variant")
+    assert (variant["level"], variant["value"]) == ("plain", pytest.approx(0.0))
+    assert "differ in 0 cases" in variant["why"]
+
+
+def test_variants_that_mean_nothing_are_reported_with_their_place(answered_demo: Drovik) -> None:
+    change(answered_demo.folder / "drovik.toml", "[preps.full]", '[variants.one]\nmodels = ["gul"]\nprep = "ful"\n'
+           "[variants.two]\nnote = \"nothing\"\n[preps.full]")  # fmt: skip
+    told = answered_demo("check").out
+    assert "variants.two: it changes nothing" in told
+    change(answered_demo.folder / "drovik.toml", '[variants.two]\nnote = "nothing"\n', "")
+    told = answered_demo("check").out
+    assert "variants.one.models: there is no model 'gul'; did you mean 'gull'?" in told
+    assert "variants.one.prep: there is no prep 'ful'" in told
+
+
+# The frontier.
+
+
+@given(st.lists(st.tuples(st.integers(1, 60), st.integers(50, 100)), min_size=1, max_size=9, unique=True))
+@settings(max_examples=80, deadline=None)
+def test_whatever_a_point_is_worth_the_best_arm_for_it_is_one_to_choose_from(arms: list[tuple[int, int]]) -> None:
+    scores = {f"a{n}": Estimate(score / 100, 0.0, 1.0, 9, "") for n, (_, score) in enumerate(arms)}
+    money = {f"a{n}": Amount(float(price), 0.0, 0.0) for n, (price, _) in enumerate(arms)}
+    chosen = _to_choose_from(scores, money)
+    best_for = []
+    for worth in (0.01, 0.1, 0.3, 1, 2, 3.3, 5, 7.7, 11, 20, 35, 70, 500, 1e6):
+        gains = {name: worth * scores[name].value * 100 - money[name].value for name in scores}
+        best_for.append({name for name, gain in gains.items() if gain > max(gains.values()) - 1e-9})
+    corners = [next(iter(one)) for one in best_for if len(one) == 1]
+    assert chosen == sorted(chosen, key=lambda name: money[name].value)
+    assert all(name in chosen for name in corners if money[name].value >= money[chosen[0]].value)
+    assert len(chosen) == 3 or set(corners) <= set(chosen)
+    for name in chosen:  # none of them is dearer and no better than another arm
+        assert not any(
+            money[other].value <= money[name].value and scores[other].value >= scores[name].value and other != name
+            for other in scores
+        )
+
+
+def test_an_arm_that_is_known_to_be_worse_and_costs_more_is_nobodys(answered_demo: Drovik) -> None:
+    found = answered_demo("compare", *SORT, "--frontier", "--json").json["tasks"]["sort"]["frontier"]
+    arms = {one["arm"]: one for one in found["arms"]}
+    assert [one["arm"] for one in found["arms"] if one["chosen"]] == ["gull/v2", "fulmar/v2"]
+    (price,) = found["prices"]
+    dearer = arms["fulmar/v2"]["money"]["value"] - arms["gull/v2"]["money"]["value"]
+    assert price["price"] == pytest.approx(dearer / price["points"])
+    assert price["high"] is None  # the gain may be nothing
+    change(answered_demo.folder / "drovik.toml", "input = 0.20, output = 0.70", "input = 0.20, output = 0.70")
+    told = answered_demo("compare", *SORT, "--frontier").out
+    assert "To choose from, with the price of 1000 cases: gull/v2 (83.3 % for" in told
+    assert "each point more costs" in told
+    dear = arm("dear/v1", hits(set(range(10)), 60), 60), arm("good/v1", hits(set(range(60)), 60), 60)
+    assert frontier_of(rank(dear, "m")).currency is None
+
+
+# Demands.
+
+
+@pytest.mark.parametrize(
+    ("text", "must"),
+    [
+        ("score >= 0.9", Must("score >= 0.9", "score", True, 0.9)),
+        ("schema violations<=1%", Must("schema violations<=1%", "schema violations", False, 0.01, "%")),
+        ("cost per case <= 0,002 EUR", Must("cost per case <= 0,002 EUR", "cost per case", False, 0.002, "EUR")),
+        ("p95 seconds < 4 s", Must("p95 seconds < 4 s", "p95 seconds", False, 4.0, "s")),
+        ("not worse than a/v1 by 2", Must("not worse than a/v1 by 2", beside="a/v1", margin=-0.02)),
+        ("better  than a/v1", Must("better than a/v1", beside="a/v1", margin=0.0, better=True)),
+        (
+            "better than a/v1 by 2.5 points",
+            Must("better than a/v1 by 2.5 points", beside="a/v1", margin=0.025, better=True),
+        ),
+    ],
+)
+def test_demands_are_read_as_they_are_written(text: str, must: Must) -> None:
+    assert read_must(text) == must
+
+
+@pytest.mark.parametrize("text", ["", "score", "score >= ", ">= 3", "good", "worse than a/v1", "score >= x"])
+def test_what_is_no_demand_is_said_with_how_one_is_written(text: str) -> None:
+    with pytest.raises(UsageError, match=r"write it like 'score >= 0\.9'"):
+        read_must(text)
+
+
+@given(st.integers(1, 300), st.sampled_from([0.5, 0.95]))
+@settings(max_examples=60, deadline=None)
+def test_the_bounds_of_a_quantile_leave_out_no_more_than_one_in_forty_on_each_side(n: int, quantile: float) -> None:
+    """Values 1 to n, of which so many lie below the quantile as a binomial draw says; nearer bounds would be too near."""
+    values = [float(one) for one in range(1, n + 1)]
+    found = quantile_interval(values, quantile)
+    below = stats.binom(n, quantile)
+    first = int(found.low)
+    assert below.cdf(first - 1) <= 0.025
+    assert below.cdf(first) > 0.025
+    if math.isinf(found.high):
+        assert 1 - below.cdf(n - 1) > 0.025
+    else:
+        assert 1 - below.cdf(int(found.high) - 1) <= 0.025
+        assert 1 - below.cdf(int(found.high) - 2) > 0.025
+
+
+def test_a_demand_holds_only_where_the_bound_of_its_interval_says_so(answered_demo: Drovik, tmp_path: Path) -> None:
+    demands = {
+        "score >= 0.85": "holds",
+        "score >= 95 %": "not known",
+        "score >= 0.999": "does not hold",
+        "macro F1 >= 80 %": "holds",
+        "schema violations <= 8 %": "holds",
+        "schema violations <= 1 %": "not known",
+        "refused <= 8 %": "holds",
+        "cost per case <= 0.002 EUR": "holds",
+        "cost per case <= 0.0001 EUR": "does not hold",
+        "median seconds <= 4": "holds",
+        "p95 seconds <= 4": "not known",
+        "better than gull/v1 by 10": "holds",
+        "not worse than fulmar/v1 by 2": "not known",
+        "better than dunlin/v2 by 95": "does not hold",
+    }
+    words = [word for demand in demands for word in ("--must", demand)]
+    junit, markdown = tmp_path / "junit.xml", tmp_path / "summary.md"
+    found = answered_demo(
+        "compare", "fulmar/v2", *SORT, *words, "--json", "--junit", str(junit), "--markdown", str(markdown)
+    )
+    assert found.code == 1
+    assert found.json["holds"] is False
+    assert {one["must"]: one["state"] for one in found.json["demands"]} == demands
+    suite = ET.parse(junit).getroot().find("testsuite")
+    assert suite is not None
+    assert (suite.get("name"), suite.get("tests"), suite.get("failures")) == ("sort", "14", "7")
+    failed = {case.get("name") for case in suite if case.find("failure") is not None}
+    assert failed == {demand for demand, state in demands.items() if state != "holds"}
+    assert markdown.read_text().count("| ✓ |") == 7
+    assert r"| ✗ | sort | fulmar/v2 | score \>= 0.999 | does not hold: 95.8 %" in markdown.read_text()
+    one = answered_demo("compare", "fulmar/v2", *SORT, "--must", "score >= 0.85", "--must", "refused <= 8 %")
+    assert one.code == 0
+    assert one.out.splitlines()[-1] == "holds: fulmar/v2: refused <= 8 %: 0.0 % (0.0 – 7.4), 48 answers"
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (["fulmar/v2", "--must", "scor >= 1"], "'scor' is nothing that 'fulmar/v2' has; did you mean 'score'?"),
+        (["fulmar/v2", "--must", "cost per case <= 1 USD"], "is paid in EUR; write EUR behind it"),
+        (["--must", "score >= 1"], "demands are held against one arm"),
+        (["fulmar", "--must", "score >= 1"], "'fulmar' means fulmar/v1, fulmar/v2"),
+        (["fulmar/v2", "--must", "better than fulmar/v9"], "there is no arm 'fulmar/v9'"),
+        (["fulmar/v2", "--must", "better than baseline"], "needs a baseline; give one: --baseline FILE"),
+        (["fulmar/v2", "--baseline", "cases.jsonl"], "is no"),
+    ],
+)
+def test_a_demand_that_cannot_be_judged_is_one_line(answered_demo: Drovik, words: list[str], told: str) -> None:
+    done = answered_demo("compare", *words, *SORT)
+    assert (done.code, done.err.count("\n")) == (2, 1), done.err
+    assert told in done.err
+
+
+def test_a_baseline_is_kept_case_by_case_and_differs_from_an_arm_as_the_two_arms_do(answered_demo: Drovik) -> None:
+    for task in ("sort", "read-tag", "copy-tag", "describe"):
+        saved = answered_demo.folder / f"{task}.json"
+        assert answered_demo("compare", "gull/v1", "--task", task, "--save-baseline", str(saved)).code == 0
+        assert answered_demo("compare", "gull/v1", "--task", task, "--save-baseline", str(saved)).code == 0
+        verdict = answered_demo("compare", "gull/v1", "gull/v2", "--task", task, "--json").json["tasks"][task][
+            "verdicts"
+        ][0]
+        held = (
+            "compare",
+            "gull/v2",
+            "--task",
+            task,
+            "--baseline",
+            str(saved),
+            "--must",
+            "better than baseline",
+            "--json",
+        )
+        (demand,) = answered_demo(*held).json["demands"]
+        told = (
+            f"{verdict['difference'] * 100:+.1f} points ({verdict['low'] * 100:+.1f} to {verdict['high'] * 100:+.1f})"
+        )
+        assert demand["why"].startswith(told)
+    alone = answered_demo("compare", "gull/v1", *SORT, "--baseline", "sort.json")
+    assert (alone.code, "not known to be worse than baseline: alike in every case (48)" in alone.out) == (0, True)
+    kept = json.loads((answered_demo.folder / "sort.json").read_text())
+    kept["tasks"]["sort"]["cases"]["lp-001"] = [["x"]]
+    (answered_demo.folder / "sort.json").write_text(json.dumps(kept))
+    done = answered_demo("compare", "gull/v1", *SORT, "--baseline", "sort.json")
+    assert (done.code, done.err) == (2, "sort.json: cases.lp-001: is no score; save it again: --save-baseline\n")
+    done = answered_demo("compare", "gull/v2", "--task", "read-tag", "--baseline", "describe.json")
+    assert "has nothing of the task 'read-tag'" in done.err
+    assert answered_demo("compare", "gull/v1", *SORT, "--save-baseline", "cases.jsonl").code == 2
+
+
+# Held-out cases.
+
+
+def test_the_difference_of_scores_of_different_cases_is_newcombes_tenth_method() -> None:
+    """56 of 70 against 48 of 80, Stat. Med. 17, 1998, p. 876: 0.0524 to 0.3339."""
+    first, second = Estimate(56 / 70, 0.6918, 0.8770, 70, ""), Estimate(48 / 80, 0.4904, 0.7004, 80, "")
+    assert independent_difference(first, second) == (pytest.approx(0.0524, abs=2e-4), pytest.approx(0.3339, abs=2e-4))
+
+
+@given(st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 12)), min_size=4, max_size=80), st.integers(0, 9))
+@settings(max_examples=60, deadline=None)
+def test_what_is_held_out_parts_no_group_and_takes_its_share_of_each_label(
+    rows: list[tuple[str, int]], seed: int
+) -> None:
+    made = Task("t", "", "json", None, "m", (MeasureTable("m", "label", {"at": "/k", "labels": list("abc")}),), ())
+    cases = [
+        Case(f"c{n}", (), {}, {"t": {"k": label}}, f"g{group}" if group else None, "tune", frozenset(), "")
+        for n, (label, group) in enumerate(rows)
+    ]
+    found = held_out_cases(cases, [made], 0.3, seed)
+    largest = max(Counter(case.group or case.id for case in cases).values())
+    assert abs(len(found) - 0.3 * len(cases)) <= largest / 2 + 0.51
+    for group in {case.group for case in cases if case.group}:
+        assert len({case.id in found for case in cases if case.group == group}) == 1
+    if largest == 1:
+        for label in "abc":
+            mine = [case.id for case in cases if case.expected["t"]["k"] == label]
+            assert abs(len(found.intersection(mine)) - 0.3 * len(mine)) <= 1.01
+    assert held_out_cases(cases, [made], 0.3, seed) == found
+    marked = [case._replace(split="held_out" if case.id in found else "tune") for case in cases]
+    assert found <= held_out_cases(marked, [made], 0.3, seed + 1)
+    assert held_out_cases(marked, [made], 0.0, seed, afresh=True) == set()
+
+
+def test_cases_are_marked_in_place_and_looks_at_them_are_counted(answered_demo: Drovik) -> None:
+    file = answered_demo.folder / "cases.jsonl"
+    before = file.read_text().splitlines()
+    assert "14 of 48 cases are held out" in answered_demo("split", "--held-out", "0.3", "--seed", "7").out
+    after = file.read_text().splitlines()
+    changed = [(one, other) for one, other in zip(before, after, strict=True) if one != other]
+    assert len(changed) == 14
+    assert all(other == one[:-1] + ', "split": "held_out"}' for one, other in changed)
+    found = answered_demo("compare", *SORT, "--held-out", "--json").json
+    assert found["held_out_looks"] == {"sort": 1}
+    first = found["tasks"]["sort"]["arms"][0]
+    assert (first["tuned"]["cases"], first["held_out"]["cases"]) == (34, 14)
+    assert first["drop"] == pytest.approx(first["tuned"]["value"] - first["held_out"]["value"])
+    tuned = answered_demo("compare", *SORT, "--json").json
+    assert "held_out_looks" not in tuned
+    assert tuned["tasks"]["sort"]["arms"][0]["cases"] == 34
+    assert answered_demo("score", *SORT, "--split", "all", "--json").json["held_out_looks"] == {"sort": 2}
+    told = answered_demo("compare", *SORT, "--split", "held_out").out
+    assert "This is the third look at the 14 held-out cases of 'sort'." in told
+    assert "No arm is known to score less on held-out cases" in answered_demo("compare", *SORT, "--held-out").out
+    assert answered_demo("split", "--held-out", "0", "--redraw").code == 0
+    assert [json.loads(line) for line in file.read_text().splitlines()] == [json.loads(line) for line in before]
+
+
+def test_a_table_of_cases_is_marked_too_and_a_folder_has_no_place_for_it(drovik: Drovik) -> None:
+    answered = drovik("demo", "--help")
+    assert answered.code == 0
+    from conftest import demo_on_port
+
+    folder = demo_on_port(drovik.folder, 1)
+    rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
+    lines = ["id,image,given.vessel,expected.sort.kind"]
+    lines += [f"{r['id']},{r['images'][0]},{r['given']['vessel']},{r['expected']['sort']['kind']}" for r in rows]
+    (folder / "cases.csv").write_text("\n".join(lines) + "\n")
+    change(folder / "drovik.toml", 'cases = "cases.jsonl"', 'cases = "cases.csv"')
+    assert drovik("split", "--held-out", "25%").code == 0
+    table = (folder / "cases.csv").read_text().splitlines()
+    assert table[0] == "id,image,given.vessel,expected.sort.kind,split"
+    assert sum(line.endswith(",held_out") for line in table) == 12
+    assert drovik("split", "--held-out", "25%", "--json").json["changed"] == 0
+    quoted = drovik("quote", *SORT, "--arm", "gull/v1", "--split", "held_out", "--json").json
+    assert quoted["arms"][0]["requests"]["expected"] == 12
