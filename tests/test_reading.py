@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from drovik.parsing import find_json as find_json_module
 from drovik.parsing.answer_text import Reader
-from drovik.parsing.find_json import find_in_long, find_json
+from drovik.parsing.find_json import MAX_DEPTH, find_in_long, find_json
 
 SCHEMA = {
     "type": "object",
@@ -303,3 +303,15 @@ def test_a_number_is_as_large_as_a_double_holds_on_either_side() -> None:
     assert read('{"n": ' + "9" * 300 + "}").value == {"n": int("9" * 300)}
     assert read('{"n": 1e308}').value == {"n": 1e308}
     assert read('{"n": NaN}').how == "repaired"
+
+
+def test_json_is_read_as_deep_as_is_promised_and_no_deeper() -> None:
+    as_deep, deeper = ("[" * n + "]" * n for n in (MAX_DEPTH, MAX_DEPTH + 1))
+    assert [one.json for one in find_json(f"So: {as_deep}.").spans] == [as_deep]
+    assert find_json(f"So: {deeper}.").spans == []
+    assert find_json(f"{{}} {deeper}").spans[0].json == "{}"
+
+
+@pytest.mark.parametrize(("text", "value"), [("{} or [1]", [1]), ("{} or []", {}), ("[], [] and {}", [])])
+def test_what_says_nothing_is_the_answer_only_where_nothing_else_is_said(text: str, value: object) -> None:
+    assert Reader("json", None).read(text).value == value

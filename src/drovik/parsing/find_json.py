@@ -220,7 +220,7 @@ class _Walk:
     def __init__(self, text: str, start: int, tokens: StrictTokens) -> None:
         self.text, self.at, self.tokens = text, start, tokens
         self.state = "value"
-        self.go_on = start + 1
+        self.go_on = start
         self.pieces: list[str] = []
         self.safe = 0
         self.open: list[tuple[str, int, int]] = []

@@ -24,15 +24,16 @@ from drovik.store.pages import JSON_COLUMNS, fits, rows_on_pages, unreadable_val
 from drovik.text import counted
 
 TABLES = (
-    "requests", "asked", "attempts", "replies", "answers", "quotes", "held_out_looks", "handles", "sources", "prepared",
-    "looks",
+    "requests", "asked", "attempts", "replies", "answers", "quotes", "held_out_looks", "handles", "sources",
+    "prepared", "looks",
 )  # fmt: skip
 """In the order in which they are saved; who sends just now is not."""
 CACHES = ("answers", "sources", "prepared", "looks")
 """What is made again from the rest, so that nothing is lost with it."""
 _KEYS = {
     "requests": ("identity",), "asked": ("task", "arm", "case_id", "repeat", "turn", "second"),
-    "attempts": ("id",), "replies": ("id",), "answers": ("task", "identity"), "quotes": ("id",), "held_out_looks": ("id",), "handles": ("key",),
+    "attempts": ("id",), "replies": ("id",), "answers": ("task", "identity"), "quotes": ("id",),
+    "held_out_looks": ("id",), "handles": ("key",),
     "sources": ("path",), "prepared": ("source", "prep"), "looks": ("source", "prep"),
 }  # fmt: skip
 _LOST = "a.outcome = 'answered' AND NOT EXISTS (SELECT 1 FROM replies r WHERE r.attempt = a.id)"
