@@ -3,10 +3,12 @@ of its own, and as a person meets it on the answered demo."""
 
 from __future__ import annotations
 
+import contextlib
 import json
 import math
 import random
 import re
+import sqlite3
 from collections import Counter
 from pathlib import Path
 from typing import Any
@@ -482,3 +484,106 @@ def test_a_table_of_cases_is_marked_too_and_a_folder_has_no_place_for_it(drovik:
     assert drovik("split", "--held-out", "25%", "--json").json["changed"] == 0
     quoted = drovik("quote", *SORT, "--arm", "gull/v1", "--split", "held_out", "--json").json
     assert quoted["arms"][0]["requests"]["expected"] == 12
+
+
+# Outside answers, and time.
+
+
+def test_outside_answers_are_an_arm_like_any_other(answered_demo: Drovik) -> None:
+    folder = answered_demo.folder
+    cases = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
+    kinds = [one["expected"]["sort"]["kind"] for one in cases]
+    rows = [
+        f"{one['id']},{'cap' if n < 4 else kind},0.30,EUR,{5 + n % 7}"
+        for n, (one, kind) in enumerate(zip(cases, kinds, strict=True))
+    ]
+    (folder / "clerk.csv").write_text("\n".join(["case,answer.kind,money,currency,seconds", *rows]) + "\n")
+    old = [
+        json.dumps({"case": one["id"], "answer": f'I say {{"kind": "{kind}"}}'})
+        for one, kind in zip(cases, kinds, strict=True)
+    ]
+    (folder / "old.jsonl").write_text("\n".join(old[:30]) + "\n")
+    told = answered_demo("bring", "clerk.csv", "--as", "clerk", *SORT)
+    assert "clerk has 48 answers to 48 cases of sort, which cost 14.4000 EUR." in told.out
+    assert answered_demo("bring", "old.jsonl", "--as", "last-year", *SORT, "--json").json["answers"] == 30
+    found = answered_demo("compare", *SORT, "--frontier", "--json").json["tasks"]["sort"]
+    wrong = sum(kind != "cap" for kind in kinds[:4])
+    (clerk,) = (one for one in found["arms"] if one["arm"] == "clerk")
+    assert clerk["score"] == pytest.approx(1 - wrong / 48)
+    (dear,) = (one for one in found["frontier"]["arms"] if one["arm"] == "clerk")
+    assert (dear["money"]["value"], dear["seconds"]["value"]) == (pytest.approx(300.0), 8.0)
+    assert "18 of 48 cases not sent" in found["set_aside"]["last-year"]
+    verdict = answered_demo("compare", "clerk", "last-year", *SORT, "--json").json["tasks"]["sort"]["verdicts"][0]
+    assert (verdict["second"]["cases"], verdict["second"]["score"]) == (30, 1.0)
+    assert '{"kind": "cap"}' in answered_demo("show", "lp-001", *SORT).out
+    assert answered_demo("show", "lp-001", *SORT, "--json").json["tasks"]["sort"]["arms"]["clerk"]["asked"] is None
+    assert "another label" in answered_demo("score", *SORT, "--arm", "clerk", "--causes").out
+    assert answered_demo("report", *SORT).code == 0
+    assert (
+        answered_demo("quote", *SORT, "--json").json["arms"] == answered_demo("quote", *SORT, "--json").json["arms"]
+    )
+    assert "It replaces what was there." in answered_demo("bring", "clerk.csv", "--as", "clerk", *SORT).out
+
+
+@pytest.mark.parametrize(
+    ("content", "words", "told"),
+    [
+        ("case,answer\nlp-999,x\n", (), "1 answer of no case of this project: lp-999"),
+        ("case,answr\nlp-001,x\n", (), "unknown column 'answr'"),
+        ("case,answer\nlp-001,x\nlp-001,y\n", (), "line 3: the case 'lp-001' has an answer already"),
+        ("case,answer,money\nlp-001,x,1\n", (), "'currency' is missing beside 'money'"),
+        ("case,answer\n", (), "has no answer in it"),
+        ("case,answer\nlp-001,x\n", ("--as", "gull"), "'gull' is a model of this project"),
+        ("case,answer\nlp-001,x\n", ("--as", "a/b"), "'a/b' is no name of an arm"),
+        ('case,answer\nlp-001,"x\n', (), "is not proper CSV"),
+    ],
+)
+def test_outside_answers_that_cannot_be_taken_are_one_line(
+    answered_demo: Drovik, content: str, words: tuple[str, ...], told: str
+) -> None:
+    (answered_demo.folder / "a.csv").write_text(content)
+    done = answered_demo("bring", "a.csv", *SORT, *(words or ("--as", "clerk")))
+    assert (done.code, told in done.err) == (2, True), done.err
+    assert not (answered_demo.folder / "tasks/sort/outside").exists()
+
+
+def test_an_arm_in_two_periods_is_two_columns_with_what_changed(answered_demo: Drovik) -> None:
+    """The answers of the demo are moved to March, and some asked again today, of a service that has another model."""
+    path = answered_demo.folder / ".drovik/answers.sqlite"
+    with contextlib.closing(sqlite3.connect(path)) as store:
+        store.execute("UPDATE attempts SET started = '2026-03-05T10:00:00.000+00:00'")
+        store.execute("UPDATE replies SET model = 'gull-0' WHERE model = 'gull-1'")
+        rows = store.execute(
+            "SELECT a.identity, r.body, MAX(a.id) FROM attempts a JOIN replies r ON r.attempt = a.id JOIN asked k ON"
+            " k.identity = a.identity WHERE k.name = 'gull/v2' AND k.task = 'sort' AND r.http_status = 200"
+            " AND a.concluded = 1 GROUP BY a.identity ORDER BY k.case_id LIMIT 20"
+        ).fetchall()
+        for n, (identity, body, _) in enumerate(rows):
+            new = (
+                body
+                if n >= 8
+                else re.sub(rb'kind\\": \\"[a-z]+', rb'kind\\": \\"' + (b"cap" if n % 2 else b"hat"), body)
+            )
+            asked = (identity, 2, 1, "desk", "2026-11-07T10:00:00.000+00:00", "answered", 2)
+            number = store.execute("INSERT INTO attempts (identity, round, try, endpoint, started, outcome, concluded)"
+                                   " VALUES (?, ?, ?, ?, ?, ?, ?)", asked).lastrowid  # fmt: skip
+            store.execute("INSERT INTO replies (attempt, at, http_status, body, model) VALUES (?, '2026-11-07', 200, ?,"
+                          " 'gull-1')", (number, new))  # fmt: skip
+        store.commit()
+    found = answered_demo("compare", "gull/v2@2026-03", "gull/v2@2026-11", *SORT, "--json").json["tasks"]["sort"]
+    change, (verdict,) = found["change"], found["verdicts"]
+    assert (change["models_before"], change["models_now"], change["asked"]) == (["gull-0"], ["gull-1"], 20)
+    assert change["same"] == 20 - len(change["changed"])
+    assert 1 <= len(change["changed"]) <= 8
+    assert verdict["first"]["cases"] == verdict["second"]["cases"] == 20
+    told = answered_demo("compare", "gull/v2@2026-03", "gull/v2@2026-11-07", *SORT).out
+    assert "The service reported gull-0 before, and gull-1 then." in told
+    assert f"Answered alike: {change['same']} of 20 cases; otherwise: " in told
+    whole = answered_demo("compare", "gull/v2@2026-03", "gull/v2", *SORT, "--json").json["tasks"]["sort"]
+    assert whole["verdicts"][0]["outcome"] == "no difference"
+    assert whole["change"]["asked"] == 48
+    none = answered_demo("compare", "gull/v2@2025", "gull/v2", *SORT)
+    assert "have no scored case in common" in none.err
+    assert (
+        "there is no older arm 'gull/v2@2026-13'" in answered_demo("compare", "gull/v2@2026-13", "gull/v2", *SORT).err
+    )

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from dataclasses import asdict, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
@@ -158,6 +158,7 @@ def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, level
                 "arms": [first.arm, second.arm],
                 "verdicts": [verdict_document(verdict, arguments.margin)],
             }
+            | _change_document(view, first.arm, second.arm)
             | levels.verdict_document(view, first, second, verdict.measure)
             for view, first, second, verdict in found
         }
@@ -165,6 +166,9 @@ def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, level
         return
     for number, (view, first, second, verdict) in enumerate(found):
         show_verdict(verdict)
+        change = workflow.change_between(view, first.arm, second.arm)
+        for line in workflow.change_text(change) if change else ():
+            say(line)
         show_margin(verdict, arguments.margin)
         levels.show_verdict(view, first, second, verdict.measure)
         _show_bounds((first, second), verdict.measure)
@@ -172,17 +176,29 @@ def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, level
             explain_arms()
 
 
+def _change_document(view: TaskView, first: str, second: str) -> dict[str, Any]:
+    """What changed between two periods of one arm, for `--json`; nothing where they are two arms."""
+    change = workflow.change_between(view, first, second)
+    return {} if change is None else {"change": asdict(change)}
+
+
 def _named(view: TaskView, arms: Sequence[str]) -> list[ArmScores]:
     """The arms that words mean.
 
     :raises UsageError: where a word means none or several.
     """
-    chosen = [[one for one in view.scores if one.arm == word or one.arm.startswith(f"{word}/")] for word in arms]
+    chosen = [_meant(view, word) for word in arms]
     for word, fitting in zip(arms, chosen, strict=True):
         if len(fitting) != 1:
             several = ", ".join(one.arm for one in fitting) or "none of this task"
             raise UsageError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
     return [fitting[0] for fitting in chosen]
+
+
+def _meant(view: TaskView, word: str) -> list[ArmScores]:
+    """The arm of that name, or all that begin with it."""
+    exact = [one for one in view.scores if one.arm == word]
+    return exact or [one for one in view.scores if one.arm.startswith(f"{word}/")]
 
 
 def _show_bounds(arms: Sequence[ArmScores], measure: str) -> None:

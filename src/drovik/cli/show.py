@@ -149,6 +149,8 @@ def _prompt_text(view: TaskView, arm: Arm, case: Case, sent: Mapping[str, SentRe
     if found and found.asked:
         turns = found.asked["turns"]
         return " ".join(_turn_text(turn) for turn in turns)
+    if arm.outside is not None:
+        return "(brought in: nothing was asked)"
     if "@" in arm.name:
         return "(not about this case)"
     if view.task.after is not None:
@@ -216,12 +218,13 @@ def _answer_document(view: TaskView, arm: str, case: Case, sent: Mapping[str, Se
     for name, traces in _traces(view, arm, case):
         if measures.get(name) is not None:
             measures[name]["traces"] = [one._asdict() for one in traces]
-    found = sent[view.identities[arm][case.id]]
+    found = sent.get(view.identities[arm].get(case.id, ""))
     return {
-        "asked": found.asked,
-        "pictures_sent": found.pictures,
+        "asked": found.asked if found else None,
+        "pictures_sent": found.pictures if found else [],
         "attempts": [
-            {"started": one.started, "outcome": one.outcome, "seconds": one.seconds} for one in found.attempts
+            {"started": one.started, "outcome": one.outcome, "seconds": one.seconds}
+            for one in (found.attempts if found else ())
         ],
         "status": answer.status,
         "found": answer.how,

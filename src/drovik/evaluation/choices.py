@@ -13,8 +13,9 @@ PLAIN = "as it is"
 
 def choices_of(view: TaskView) -> dict[str, Mapping[str, str]]:
     """The choices of each arm by its name, in the order in which they were written."""
-    usual = next((arm.prep_name for arm in view.arms if arm.model.laid is None or arm.model.laid.prep is None), "")
-    return {arm.name: _choices(arm, usual) for arm in view.arms}
+    asked = [arm for arm in view.arms if arm.outside is None]  # what was brought in was chosen by others
+    usual = next((arm.prep_name for arm in asked if arm.model.laid is None or arm.model.laid.prep is None), "")
+    return {arm.name: _choices(arm, usual) for arm in asked}
 
 
 def _choices(arm: Arm, usual: str) -> Mapping[str, str]:

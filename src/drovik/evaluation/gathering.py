@@ -6,14 +6,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from drovik.errors import Problem, UsageError, known_words
-from drovik.parsing.answer_text import Answer
+from drovik.parsing.answer_text import Answer, Reader
 from drovik.parsing.status import Status
-from drovik.planning.answers import answers_for, judged_cases, pictures_sent
+from drovik.planning.answers import answers_for, answers_within, judged_cases, pictures_sent
 from drovik.planning.conversation import arm_before, threads_of_task
 from drovik.planning.plan import Request, Thread
 from drovik.planning.sources import source_digests
-from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms
+from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms, outside_arms
 from drovik.project.cases import Case
+from drovik.project.outside import OutsideAnswer
+from drovik.project.periods import period_of
 from drovik.project.reading import Project
 from drovik.project.tasks import Task, judged_id
 from drovik.scoring.arm_scores import score_arm, with_wrong_before
@@ -87,7 +89,7 @@ def gather(
     digests = source_digests(project, store, cases)
     chosen = chosen_tasks(project, tasks)
     words = arms or ()
-    every = [arm for task in chosen for arm in arms_of(task, project.settings)]
+    every = [arm for task in chosen for arm in all_arms(project, task)]
     check_arm_words(every, [word for word in words if "@" not in word])
     fitting = {task.name: _arms(project, store, task, words) for task in chosen}
     for word in words:
@@ -101,14 +103,19 @@ def gather(
     ]
 
 
+def all_arms(project: Project, task: Task) -> tuple[Arm, ...]:
+    """The arms of a task: those that are asked, and those that were brought in."""
+    return arms_of(task, project.settings) + outside_arms(task, project.outside.get(task.name, ()))
+
+
 def _arms(project: Project, store: Store, task: Task, words: Sequence[str]) -> tuple[Arm, ...]:
-    current = arms_of(task, project.settings)
+    current = all_arms(project, task)
     if not words:
         return current
     found = list(fitting_arms(current, [word for word in words if "@" not in word]) if _plain(words) else ())
     for word in words:
         if "@" in word:
-            found += _older(store, task, current, word)
+            found += _older(store, task, current, word) or _of_a_period(current, word)
     return tuple({(arm.name, arm.digest): arm for arm in found}.values())
 
 
@@ -123,6 +130,14 @@ def _older(store: Store, task: Task, current: Sequence[Arm], word: str) -> list[
     known = store.older_arms(task.name, [one.digest for one in current])
     digests = [digest for digest, asked, _ in known if asked == name and digest.startswith(mark)]
     return [replace(arm, name=f"{name}@{one[:MARK]}", digest=one) for one in digests] if arm else []
+
+
+def _of_a_period(current: Sequence[Arm], word: str) -> list[Arm]:
+    """The arms of a word such as `fulmar/v2@2026-03`, as they answered in those days."""
+    name, _, days = word.partition("@")
+    period = period_of(days)
+    fitting = [arm for arm in fitting_arms(current, [name]) if arm.outside is None] if period else []
+    return [replace(arm, name=f"{arm.name}@{days}", period=period) for arm in fitting]
 
 
 def _older_names(project: Project, store: Store, task: Task) -> tuple[tuple[str, int], ...]:
@@ -231,6 +246,12 @@ class _Asked:
     answers: dict[str, dict[str, Answer]]
     repeats: dict[str, dict[str, list[Answer | None]]]
 
+    def add(self, other: _Asked) -> None:
+        """Take in what other arms were asked."""
+        self.identities.update(other.identities)
+        self.answers.update(other.answers)
+        self.repeats.update(other.repeats)
+
 
 def _asked(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str, Answer]) -> _Asked:
     names = [arm.name for arm in arms]
@@ -244,13 +265,42 @@ def _asked(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str,
     return made
 
 
+def _answered_within(
+    project: Project, store: Store, task: Task, arm: Arm, cases: tuple[Case, ...], digests: dict[str, str]
+) -> _Asked:
+    """What an arm answered in its period."""
+    assert arm.period is not None, "only of arms that have one"
+    threads = threads_of_task(project, store, task, [arm], cases, digests)
+    requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
+    return _asked([arm], requests, answers_within(project, store, task, requests, arm.period))
+
+
+def _add_outside(asked: _Asked, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> None:
+    """The answers of the arms that were brought in, read as replies are."""
+    reader = Reader(task.form, task.schema)
+    for arm in arms:
+        for case in cases if arm.outside else ():
+            brought = arm.outside.answers.get(case.id) if arm.outside else None
+            answer = None if brought is None else _outside_answer(reader, brought)
+            asked.repeats[arm.name][case.id] = [answer]
+            if answer is not None:
+                asked.answers[arm.name][case.id] = answer
+
+
+def _outside_answer(reader: Reader, brought: OutsideAnswer) -> Answer:
+    read = reader.read(brought.text())
+    return Answer(
+        read.status, read.how, brought.text(), read.value, read.errors, spent=brought.spent, seconds=brought.seconds
+    )
+
+
 def _asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> list[Request]:
     """What arms asked before something of them was edited."""
     by_id = {case.id: case for case in cases}
     return [
         Request(task, arm, by_id[case], repeat, identity)
         for arm in arms
-        if "@" in arm.name
+        if "@" in arm.name and arm.period is None
         for case, repeat, identity in store.asked_by(task.name, arm.digest)
         if case in by_id
     ]
@@ -266,7 +316,7 @@ def _view(
     trust: bool = False,
 ) -> TaskView:
     measures, not_run = _measures(project, store, task, cases, digests, trust)
-    today = [arm for arm in arms if "@" not in arm.name]
+    today = [arm for arm in arms if "@" not in arm.name and arm.outside is None]
     threads = threads_of_task(project, store, task, today, cases, digests)
     if task.judges is not None:
         cases = judged_cases(project, store, task, cases, digests, threads_of_task)
@@ -274,9 +324,13 @@ def _view(
     requests += _asks_of_older(store, task, arms, cases)
     left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
     found = answers_for(project, store, task, requests)
+    of_periods = {arm.name: _answered_within(project, store, task, arm, cases, digests) for arm in arms if arm.period}
     if any(measure.wants_pictures for measure in measures):
         found = {one: replace(answer, pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
     asked = _asked(arms, requests, found)
+    for answered in of_periods.values():
+        asked.add(answered)
+    _add_outside(asked, task, arms, cases)
     by_turn = _earlier_turns(project, store, task, threads)
     second = _repair_turns(project, store, task, threads)
     wrong = _wrong_before(project, store, task, arms, cases, digests)

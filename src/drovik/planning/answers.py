@@ -20,10 +20,11 @@ from drovik.planning.plan import Request, Thread
 from drovik.project.arms import Arm, arms_of, check_arm_words, digest, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect
+from drovik.project.periods import Period
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.answer_store import KeptReading, KeptReply, Store
-from drovik.store.records import preparations
+from drovik.store.records import Facts, preparations
 
 
 def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
@@ -81,6 +82,19 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
     )
 
 
+def answers_within(
+    project: Project, store: Store, task: Task, requests: Iterable[Request], period: Period
+) -> dict[str, Answer]:
+    """The answer to each request that has one of a period, by identity; read again each time."""
+    reader = Reader(task.form, task.schema)
+    found = {}
+    for request in requests:
+        reply = store.reply_within(request.identity, *period)
+        if reply is not None:
+            found[request.identity] = _with(read_reply(project, reader, request, reply[0]), reply[1])
+    return found
+
+
 def answer_to(project: Project, store: Store, request: Request) -> Answer | None:
     """The answer to one request, read again; None where it has none."""
     reply = store.reply_for(request.identity)
@@ -93,16 +107,16 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
     facts = store.facts(task.name)
     found = {}
     for identity, answer in answers.items():
-        model, tokens_in, tokens_out, spent, seconds = facts.get(identity, (None,) * 5)
-        found[identity] = replace(
-            answer,
-            model=model,
-            input_tokens=tokens_in,
-            output_tokens=tokens_out,
-            spent=spent,
-            seconds=seconds,
-        )
+        found[identity] = _with(answer, facts.get(identity, (None,) * 5))
     return found
+
+
+def _with(answer: Answer, facts: Facts) -> Answer:
+    """An answer with the facts of its reply."""
+    model, tokens_in, tokens_out, spent, seconds = facts
+    return replace(
+        answer, model=model, input_tokens=tokens_in, output_tokens=tokens_out, spent=spent, seconds=seconds
+    )
 
 
 def read_reply(project: Project, reader: Reader, request: Request, reply: KeptReply) -> Answer:

@@ -14,6 +14,8 @@ from blake3 import blake3
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.project.models import Model
+from drovik.project.outside import OutsideArm
+from drovik.project.periods import Period
 from drovik.project.preps import Prep
 from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
@@ -69,6 +71,10 @@ class Arm:
     digest: str
     endpoint: str
     """What its endpoint is known by: the first name that it had."""
+    outside: OutsideArm | None = None
+    """The answers of an arm that was brought in and is asked nothing."""
+    period: Period | None = None
+    """When it answered, where only that counts."""
 
 
 def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
@@ -102,6 +108,16 @@ def preps_of(model: Model, settings: ProjectFile) -> Mapping[str, Prep]:
     """How a model's pictures are prepared, by name: as its variant says, or in each of the project's ways."""
     laid = model.laid
     return settings.preps if laid is None or laid.prep is None else {laid.prep_name: laid.prep}
+
+
+def outside_arms(task: Task, brought: Iterable[OutsideArm]) -> tuple[Arm, ...]:
+    """The arms that were brought into a task: models of no endpoint, without a prompt."""
+    prompt = Prompt("", "", "", "", "", frozenset())
+    return tuple(
+        Arm(task.name, one.name, one.name, "", "", Model(endpoint="", id=one.name), prompt, Prep(),
+            digest_of_text(f"outside {task.name} {one.content}"), "", one)
+        for one in brought
+    )  # fmt: skip
 
 
 def repeats_of(task: Task, model: Model) -> int:

@@ -118,7 +118,7 @@ def _expected_by_label(label: str, tasks: Sequence[Task]) -> dict[str, Any]:
         for measure in task.measures:
             at = measure.table.get("at", "")
             if measure.type == "label" and isinstance(at, str):
-                _put(expected, [task.name, *JsonPointer(at).parts], label)
+                put(expected, [task.name, *JsonPointer(at).parts], label)
                 break
     return expected
 
@@ -138,7 +138,7 @@ def csv_rows(
             problems.extend(wrong)
             if wrong:
                 return
-            types = {column: _type_at(column, tasks) for column in columns if column.startswith("expected.")}
+            types = {column: type_at(column, tasks) for column in columns if column.startswith("expected.")}
             for cells in reader:
                 row = _csv_row(cells, types, source, reader.line_num, problems, null_word)
                 if row:
@@ -193,17 +193,17 @@ def _csv_row(
         elif head == "given":
             values.setdefault("given", {})[rest] = cell
         elif head == "expected" and cell == null_word:
-            _put(values.setdefault("expected", {}), rest.split("."), None)
+            put(values.setdefault("expected", {}), rest.split("."), None)
         elif head == "expected":
             try:
-                value = _typed(cell, types[column])
+                value = typed(cell, types[column])
             except ValueError:
                 kind = types[column]
                 article = "an" if kind[0] in "aeiou" else "a"
                 what = f"'{cell}' is not {article} {kind}, which the task's schema asks for"
                 problems.append(Problem(what, "fix the cell", source, f"{place}: {column}"))
                 return None
-            _put(values.setdefault("expected", {}), rest.split("."), value)
+            put(values.setdefault("expected", {}), rest.split("."), value)
         else:
             values[column] = cell
     return SourceRow(values, place)
@@ -214,13 +214,14 @@ def _box(cell: str) -> list[str]:
     return cell.strip(" []").replace(",", " ").split()
 
 
-def _put(tree: dict[str, Any], path: Sequence[str], value: object) -> None:
+def put(tree: dict[str, Any], path: Sequence[str], value: object) -> None:
+    """Put a value into a tree of objects, at a path of members."""
     for step in path[:-1]:
         tree = tree.setdefault(step, {})
     tree[path[-1]] = value
 
 
-def _type_at(column: str, tasks: Sequence[Task]) -> str:
+def type_at(column: str, tasks: Sequence[Task]) -> str:
     """The JSON type that the task's schema wants at a column such as `expected.sort.kind`."""
     _, name, *steps = column.split(".")
     schema: Any = next((task.schema for task in tasks if task.name == name), None)
@@ -231,7 +232,7 @@ def _type_at(column: str, tasks: Sequence[Task]) -> str:
     return str(wanted[0]) if wanted and wanted[0] else "string"
 
 
-def _typed(cell: str, kind: str) -> object:
+def typed(cell: str, kind: str) -> object:
     """A cell as its type; lists and objects are written as JSON.
 
     :raises ValueError: where it is none.

@@ -18,6 +18,7 @@ from drovik.project import key_signs
 from drovik.project.cases import Case, check_expected, read_cases
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.keys import check_keys, read_keys
+from drovik.project.outside import OutsideArm, read_outside
 from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import OUR_VARIABLES
 from drovik.project.settings import ProjectFile, read_settings
@@ -38,6 +39,8 @@ class Project:
     keys: dict[str, str]
     pictures: PictureFolder
     reviews: Reviews = field(default_factory=dict)
+    outside: Mapping[str, tuple[OutsideArm, ...]] = field(default_factory=dict)
+    """The arms that were brought in, by task."""
 
     def __repr__(self) -> str:
         return f"Project({str(self.folder)!r})"
@@ -85,6 +88,8 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         problems += check_variables(task, [*given, *(task.judges.given() if task.judges else ())])
     problems += _check_given(cases, tasks, settings.cases)
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)
+    outside = {task.name: read_outside(folder, task, problems) for task in tasks}
+    problems += _check_outside(outside, settings)
     return Project(
         folder=folder,
         settings=settings,
@@ -94,7 +99,22 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         keys=keys,
         pictures=pictures,
         reviews=reviews,
+        outside=outside,
     ), problems
+
+
+def _check_outside(outside: Mapping[str, Sequence[OutsideArm]], settings: ProjectFile) -> list[Problem]:
+    """Arms that were brought in under the name of a model."""
+    return [
+        Problem(
+            f"'{one.name}' is a model of this project too",
+            "rename the file",
+            f"tasks/{task}/outside/{one.name}.jsonl",
+        )
+        for task, brought in outside.items()
+        for one in brought
+        if one.name in settings.models
+    ]
 
 
 def _lies_outside(pictures: PictureFolder, settings: ProjectFile, problems: list[Problem]) -> bool:

@@ -26,7 +26,16 @@ from drovik.store.database import BROKEN, open_database, store_error, transactio
 from drovik.store.group_writer import GroupWriter
 from drovik.store.looks import Looks
 from drovik.store.pages import unreadable_values
-from drovik.store.records import SPENT_COLUMNS, Attempt, AttemptCounts, Reply, RequestRecord, spending_of
+from drovik.store.records import (
+    SPENT_COLUMNS,
+    Attempt,
+    AttemptCounts,
+    Facts,
+    Reply,
+    RequestRecord,
+    facts_of,
+    spending_of,
+)
 from drovik.store.rescue import reserve_room
 
 
@@ -56,6 +65,12 @@ _LATEST = """
 SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model
 FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
 WHERE a.identity = ? AND a.concluded = ?
+ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+"""
+_WITHIN = f"""
+SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model, a.seconds, {SPENT_COLUMNS}
+FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+WHERE a.identity = ? AND a.concluded > 0 AND a.started >= ? AND a.started < ?
 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
 """
 
@@ -281,6 +296,14 @@ class Store:
         row = self.connection.execute(_LATEST, (identity, 1)).fetchone()
         return KeptReply(*row) if row else None
 
+    def reply_within(self, identity: str, start: str, end: str) -> tuple[KeptReply, Facts] | None:
+        """The latest good reply of some days, be it to a recheck, else the latest failure; and its facts.
+
+        :param start: the first day, as an ISO date; `end` is the one behind the last.
+        """
+        row = self.connection.execute(_WITHIN, (identity, start, end)).fetchone()
+        return (KeptReply(*row[:5]), facts_of(row[4], row[5], row[6:])) if row else None
+
     def recheck_for(self, identity: str) -> KeptReply | None:
         """The latest reply to what was asked again only to see whether it is still answered so."""
         row = self.connection.execute(_LATEST, (identity, 2)).fetchone()
@@ -313,7 +336,7 @@ class Store:
             )
         return found
 
-    def facts(self, task: str) -> dict[str, tuple[Any, ...]]:
+    def facts(self, task: str) -> dict[str, Facts]:
         """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
         rows = self.connection.execute(
             f"""
@@ -327,8 +350,7 @@ class Store:
         )
         found = {}
         for identity, model, seconds, _, _, _, *spending in rows:
-            _, tokens_in, tokens_out, *_ = spending
-            found[identity] = (model, tokens_in, tokens_out, spending_of(*spending), seconds)
+            found[identity] = facts_of(model, seconds, spending)
         return found
 
     def keep_readings(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:

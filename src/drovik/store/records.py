@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
@@ -106,3 +106,16 @@ def preparations(asked: Mapping[str, Any]) -> list[tuple[str, str]]:
         for part in turn.get("parts", ())
         if "picture" in part
     ]
+
+
+Facts = tuple[str | None, int | None, int | None, Spending | None, float | None]
+"""Of a reply: the model that it reports, tokens in and out, money, seconds."""
+
+
+def facts_of(model: str | None, seconds: float | None, spending: Sequence[Any]) -> Facts:
+    """The facts of a reply.
+
+    :param spending: the values of `SPENT_COLUMNS`.
+    """
+    _, tokens_in, tokens_out, *_ = spending
+    return model, tokens_in, tokens_out, spending_of(*spending), seconds

@@ -48,6 +48,7 @@ if TYPE_CHECKING:
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
+    from drovik.evaluation.periods import change_between, change_text
     from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
     from drovik.images.decode.formats import inspect_source
     from drovik.images.prepare import prepare, thumbnail
@@ -62,6 +63,7 @@ if TYPE_CHECKING:
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
+    from drovik.project.outside import outside_answers, unknown_cases, write_outside
     from drovik.project.schemas import check_schema
     from drovik.project.settings import ProjectFile, read_settings
     from drovik.project.spending import Spending
@@ -178,6 +180,8 @@ __all__ = [
     "baseline_text",
     "bounds_sentence",
     "budget_for",
+    "change_between",
+    "change_text",
     "changed_by_hand",
     "check_project",
     "check_schema",
@@ -247,6 +251,7 @@ __all__ = [
     "near_duplicates",
     "next_step",
     "not_known_worse",
+    "outside_answers",
     "percent",
     "picture_record",
     "pictures_sent",
@@ -286,6 +291,7 @@ __all__ = [
     "thumbnail",
     "tokens_and_money",
     "try_endpoint",
+    "unknown_cases",
     "unmeasured_tasks",
     "unmeasured_text",
     "users_folder",
@@ -296,6 +302,7 @@ __all__ = [
     "with_id",
     "with_interval",
     "write_learned",
+    "write_outside",
     "write_region",
     "write_rows",
     "write_split",
@@ -325,6 +332,7 @@ _NAMES_OF = {
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
+    "evaluation.periods": "change_between change_text",
     "evaluation.suspects": "contradictions impacts_of near_duplicates suspects_of",
     "images.decode.formats": "inspect_source",
     "images.prepare": "prepare thumbnail",
@@ -339,6 +347,7 @@ _NAMES_OF = {
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
+    "project.outside": "outside_answers unknown_cases write_outside",
     "project.schemas": "check_schema",
     "project.settings": "ProjectFile read_settings",
     "project.spending": "Spending",
