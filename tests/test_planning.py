@@ -522,3 +522,34 @@ def test_a_file_that_looks_unchanged_is_not_read_again(made: InProcess, monkeypa
     again = source_digests(made.project, made.store, made.project.cases)
     assert again == made.digests
     assert again.facts(picture, prep) == first
+
+
+def test_two_tasks_with_one_prompt_each_show_their_own_schema(tmp_path: Path) -> None:
+    files = {}
+    for name, member in (("one", "kind"), ("two", "deck")):
+        files[f"tasks/{name}/question.toml"] = '[answer]\nform = "json"\nschema = "answer.schema.json"\n'
+        files[f"tasks/{name}/answer.schema.json"] = json.dumps({"type": "object", "required": [member]})
+        files[f"tasks/{name}/prompts/v1.toml"] = 'ask = "Like this: {{ schema }}"\n'
+    with in_process(tmp_path, files, cases=1) as made:
+        texts = {}
+        for name in ("one", "two"):
+            turn = made.threads(name, "gull/v1")[0].requests[0].conversation().turns[-1]
+            texts[name] = "".join(getattr(part, "text", "") for part in turn.parts)
+        assert '"kind"' in texts["one"]
+        assert '"deck"' in texts["two"]
+        identities = {made.threads(name, "gull/v1")[0].requests[0].identity for name in ("one", "two")}
+        assert len(identities) == 2
+
+
+FAR = {"path": "https://pictures.example/far.jpg", "address": "https://pictures.example/far.jpg"}
+
+
+def test_a_picture_on_the_web_is_not_looked_at_for_what_a_prompt_says_of_pictures(tmp_path: Path) -> None:
+    files = {
+        "tasks/look/question.toml": '[answer]\nform = "text"\n',
+        "tasks/look/prompts/v1.toml": 'ask = "{{ parts }} of them is here."\n',
+        "cases.jsonl": json.dumps({"id": "c", "images": ["0.png", FAR]}) + "\n",
+    }
+    with in_process(tmp_path, files, cases=1) as made:
+        turn = made.threads("look", "gull/v1")[0].requests[0].conversation().turns[-1]
+        assert "1 of them is here." in [getattr(part, "text", "") for part in turn.parts]

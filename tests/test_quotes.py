@@ -12,12 +12,13 @@ import pytest
 from in_process import SETTINGS, InProcess, in_process
 from scipy import stats
 
-from drovik.cost.estimate import ArmQuote, Estimator, days_of, less_allowances, seconds_for
+from drovik.cost.estimate import ArmQuote, Estimator, break_even, days_of, less_allowances, seconds_for
 from drovik.cost.token_rates import (
     PICTURE_UNKNOWN,
     Bounds,
     Rates,
     RequestSize,
+    _fitted,
     _length_of,
     bounds_of_mean,
     estimate_tokens,
@@ -179,6 +180,7 @@ def test_answers_that_differ_much_are_not_expected_to_be_shorter_than_a_token(tm
         ({"type": "array", "items": {"type": "array", "items": {"enum": ["abcdef"]}}}, (4 + 2 * (4 + 2 * 8)) / 3),
         ({"properties": {"ab": {"type": ["boolean", "null"]}, "c": {}}}, (2 + 2 + 6 + 5 + 1 + 6 + 5) / 3),
         (True, 4),
+        ({"type": ["array", "null"], "items": {"type": "string"}}, (4 + 2 * 14) / 3),
     ],
 )
 def test_an_answer_is_guessed_to_be_as_long_as_its_schema_makes_it(schema: Any, tokens: float) -> None:
@@ -233,7 +235,8 @@ def test_where_nobody_says_how_pictures_are_counted_an_address_is_as_large_as_a_
     assert tokens == pytest.approx([a + b for a, b in zip(text, guessed, strict=True)], rel=0.03)
     no_picture, why = Unknown().input_tokens("m", Model(endpoint="e", id="m"), RequestSize(36, 36, 2, ()), 1)
     assert (no_picture, why) == (pytest.approx(text, rel=0.03), "")
-    assert estimate_tokens(RequestSize(36, 36, 2, ((5, 5),)), Model(endpoint="e", id="m")) > PICTURE_UNKNOWN
+    two = RequestSize(36, 36, 2, ((5, 5), (9, 9)))
+    assert estimate_tokens(two, Model(endpoint="e", id="m")) == 36 / 4 + 2 * PICTURE_UNKNOWN + 300
 
 
 def test_the_most_that_a_request_costs_takes_every_token_as_the_most_expensive_kind() -> None:
@@ -301,3 +304,49 @@ def test_cached_tokens_make_a_quote_cheaper_and_never_less_than_nothing() -> Non
     money = quote.money()
     assert money is not None
     assert money == pytest.approx((0.0, 0.001, 0.502))
+
+
+def test_pictures_that_are_all_alike_are_what_the_text_leaves_and_known_to_a_tenth() -> None:
+    """40 letters are 10 tokens; of 30 the other 20 are a picture of 100 pixels, and of 5 none can be."""
+    fitted = _fitted([40.0] * 6, [100.0] * 6, [30.0] * 6)
+    assert fitted.a_pixel == pytest.approx((0.18, 0.2, 0.22))
+    assert fitted.around.expected == pytest.approx(0.0)
+    assert fitted.a_letter == pytest.approx((0.25 * 0.97, 0.25, 0.25 * 1.03))
+    assert _fitted([40.0] * 6, [1.0] * 6, [30.0] * 6).a_pixel == pytest.approx((18.0, 20.0, 22.0))
+    few = _fitted([40.0] * 6, [100.0] * 6, [5.0] * 6)
+    assert (few.a_pixel, few.around.expected) == (Bounds(0, 0, 0), pytest.approx(-5.0))
+    assert _fitted([40.0] * 6, [0.0] * 6, [30.0] * 6).a_pixel is None
+
+
+def test_letters_and_pixels_that_vary_are_told_apart_and_the_spread_is_what_they_leave() -> None:
+    chance = np.random.default_rng(5)
+    letters, pixels = chance.uniform(20, 400, 40), chance.uniform(1000, 90_000, 40)
+    tokens = 50 + 0.3 * letters + 0.002 * pixels + chance.normal(0, 4, 40)
+    fitted = _fitted(list(letters), list(pixels), list(tokens))
+    design = np.stack([np.ones(40), letters, pixels], axis=1)
+    solved, (squares,), *_ = np.linalg.lstsq(design, tokens, rcond=None)
+    assert fitted.a_letter == pytest.approx([solved[1]] * 3)
+    assert fitted.a_pixel == pytest.approx([solved[2]] * 3)
+    assert fitted.around.expected == pytest.approx(solved[0])
+    assert fitted.spread == pytest.approx(np.sqrt(squares / (40 - 3)))
+
+
+def test_another_way_is_cheaper_for_ever_where_an_arm_may_cost_nothing() -> None:
+    assert break_even(Decimal(10), Bounds(0, 2, 4), 8) == Bounds(20, 40, float("inf"))
+    assert break_even(Decimal(10), Bounds(1, 2, 4), 8) == Bounds(20, 40, 80)
+    assert break_even(Decimal(10), Bounds(0, 0, 0), 8) is None
+
+
+def test_a_long_answer_that_nothing_bounds_is_quoted_at_four_times_its_guess(tmp_path: Path) -> None:
+    members = {f"member_{n:02d}": {"type": "string"} for n in range(20)}
+    files = {
+        "tasks/look/question.toml": '[answer]\nform = "json"\nschema = "answer.schema.json"\n',
+        "tasks/look/answer.schema.json": json.dumps({"type": "object", "properties": members}),
+        "tasks/look/prompts/v1.toml": 'ask = "Read it."\n',
+    }
+    with in_process(tmp_path, files, cases=1) as made:
+        found = quote_of(made, "look")["look/fulmar/v1"]
+        guess = _length_of({"type": "object", "properties": members})
+        assert guess > 75
+        assert found.output_tokens == Bounds(2, 2 * guess, 2 * 4 * guess)
+        assert found.unknown["output"] == "how long answers may get: set max_output_tokens"

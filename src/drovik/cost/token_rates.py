@@ -330,30 +330,28 @@ def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Se
 
     columns = [np.ones(len(letters))]
     fixed = np.array(tokens)
-    vary = [np.ptp(letters) > 20, pixels is not None and np.ptp(pixels) > 0]
-    if vary[0]:
+    letters_vary = bool(np.ptp(letters) > 20)
+    varying = pixels if pixels is not None and np.ptp(pixels) > 0 else None
+    a_pixel = None
+    if letters_vary:
         columns.append(np.array(letters))
     else:
         fixed = fixed - np.array(letters) / LETTERS_A_TOKEN
-    if vary[1] and pixels is not None:
-        columns.append(np.array(pixels))
-    elif pixels is not None and max(pixels) > 0:
-        share = max(0.0, float(np.mean(fixed))) / float(np.mean(pixels))
-        fixed = fixed - share * np.array(pixels)
+    if varying is not None:
+        columns.append(np.array(varying))
+    elif pixels is not None and any(pixels):
+        a_pixel = max(0.0, float(np.mean(fixed))) / float(np.mean(pixels))
+        fixed = fixed - a_pixel * np.array(pixels)
     solved, *_ = np.linalg.lstsq(np.stack(columns, axis=1), fixed, rcond=None)
     found = [float(one) for one in solved]
-    a_letter = min(2.0, max(0.02, found[1])) if vary[0] else 1 / LETTERS_A_TOKEN
-    left = fixed - (a_letter * np.array(letters) if vary[0] else 0)
-    a_pixel = None
-    if vary[1] and pixels is not None:
+    a_letter = min(2.0, max(0.02, found[1])) if letters_vary else 1 / LETTERS_A_TOKEN
+    left = fixed - (a_letter * np.array(letters) if letters_vary else 0)
+    if varying is not None:
         a_pixel = max(0.0, found[-1])
-        left = left - a_pixel * np.array(pixels)
-    elif pixels is not None and max(pixels) > 0:
-        a_pixel = share
+        left = left - a_pixel * np.array(varying)
     around = float(np.mean(left))
-    fitted = 1 + vary[0] + bool(vary[1] and pixels is not None)
-    margin = 0.0 if vary[0] else _MARGIN
-    pixel_margin = 0.0 if vary[1] else 0.1
+    margin = 0.0 if letters_vary else _MARGIN
+    pixel_margin = 0.1 if varying is None else 0.0
     return TokenFormula(
         around=Bounds(around, around, around),
         a_letter=Bounds(a_letter * (1 - margin), a_letter, a_letter * (1 + margin)),
@@ -362,7 +360,7 @@ def _fitted(letters: Sequence[float], pixels: Sequence[float] | None, tokens: Se
         else Bounds(a_pixel * (1 - pixel_margin), a_pixel, a_pixel * (1 + pixel_margin)),
         learned_from=len(letters),
         # Counts are whole numbers, and so never known more closely than their rounding.
-        spread=max(float(np.sqrt(np.square(left - around).sum() / max(len(letters) - fitted, 1))), _ROUNDING),
+        spread=max(float(np.sqrt(np.square(left - around).sum() / max(len(letters) - len(columns), 1))), _ROUNDING),
     )
 
 

@@ -250,7 +250,7 @@ def _filled_in(
     task: Task, arm: Arm, case: Case, conversation: Conversation, digests: Sequence[str], repeat: int
 ) -> str:
     """The canonical form where only the pictures differ from case to case: made once, in pieces between digests."""
-    key = (conversation, arm.digest, repeat, task.schema_text() if task.send_schema else "")
+    key = (conversation, arm.digest, repeat)  # the digest is also of the schema that is sent
     if key not in _PIECES:
         if len(_PIECES) >= _MOST_KEPT:
             _PIECES.clear()

@@ -1,4 +1,4 @@
-"""Periods by which an arm is told apart from itself: `fulmar/v2@2026-03` is what it answered in that month."""
+"""Periods that part the answers of one arm: `fulmar/v2@2026-03` is what it answered in that month."""
 
 from __future__ import annotations
 
