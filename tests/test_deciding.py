@@ -587,3 +587,33 @@ def test_an_arm_in_two_periods_is_two_columns_with_what_changed(answered_demo: D
     assert (
         "there is no older arm 'gull/v2@2026-13'" in answered_demo("compare", "gull/v2@2026-13", "gull/v2", *SORT).err
     )
+
+
+# Prompt versions.
+
+
+def test_versions_are_listed_and_their_difference_is_shown_with_what_it_fixed_and_broke(
+    answered_demo: Drovik,
+) -> None:
+    listed = answered_demo("prompts", *SORT, "--json").json["tasks"]["sort"]
+    first, second = listed["versions"]
+    assert (first["name"], second["name"], first["digest"] != second["digest"]) == ("v1", "v2", True)
+    scores = {
+        one["arm"]: one["score"] for one in answered_demo("compare", *SORT, "--json").json["tasks"]["sort"]["arms"]
+    }
+    assert second["scores"]["gull"]["value"] == pytest.approx(scores["gull/v2"])
+    verdict = answered_demo("compare", "gull/v1", "gull/v2", *SORT, "--json").json["tasks"]["sort"]["verdicts"][0]
+    assert second["change"]["gull"]["fixed"] == verdict["fixed"]
+    assert second["change"]["gull"]["broken"] == verdict["broken"]
+    assert listed["dropped"] == []
+    assert re.search(r"^v2 .* 83\.3 % \(\+52\.1 points\)", answered_demo("prompts", *SORT).out, re.M)
+    told = answered_demo("prompts", "v1", "v2", *SORT).out
+    assert "  You sort lost property for a ferry line." in told
+    assert '- Answer in JSON with the member "kind".' in told
+    assert "+ Look at the picture." in told
+    assert f"fixed 28: {', '.join(verdict['fixed'][:12])} and 16 more" in told
+    change(answered_demo.folder / "tasks/sort/prompts/v2.toml", "Look at the picture", "Look again")
+    dropped = answered_demo("prompts", *SORT, "--json").json["tasks"]["sort"]["dropped"]
+    assert [one["sentence"] for one in dropped] == ["Look at the picture."]
+    assert "no task has the version 'v9'; known here: v1, v2" in answered_demo("prompts", "v1", "v9").err
+    assert answered_demo("prompts", "v1").code == 2

@@ -49,6 +49,12 @@ if TYPE_CHECKING:
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
     from drovik.evaluation.periods import change_between, change_text
+    from drovik.evaluation.prompt_versions import (
+        PromptVersion,
+        difference_of_prompts,
+        dropped_sentences,
+        prompt_versions,
+    )
     from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
     from drovik.images.decode.formats import inspect_source
     from drovik.images.prepare import prepare, thumbnail
@@ -154,6 +160,7 @@ __all__ = [
     "PictureFile",
     "Planned",
     "ProjectFile",
+    "PromptVersion",
     "Reader",
     "RequestWriter",
     "SampleFiles",
@@ -202,10 +209,12 @@ __all__ = [
     "cropped",
     "crops_into_cases",
     "dialect_there",
+    "difference_of_prompts",
     "digest",
     "dispatcher_for",
     "drafted_measure",
     "drift_of",
+    "dropped_sentences",
     "effects_of",
     "estimate",
     "estimate_as_read",
@@ -258,6 +267,7 @@ __all__ = [
     "prep_for",
     "prep_of",
     "prepare",
+    "prompt_versions",
     "question_with",
     "rank",
     "ranking_text",
@@ -333,6 +343,7 @@ _NAMES_OF = {
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
     "evaluation.periods": "change_between change_text",
+    "evaluation.prompt_versions": "PromptVersion difference_of_prompts dropped_sentences prompt_versions",
     "evaluation.suspects": "contradictions impacts_of near_duplicates suspects_of",
     "images.decode.formats": "inspect_source",
     "images.prepare": "prepare thumbnail",
