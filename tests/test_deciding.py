@@ -10,6 +10,7 @@ import random
 import re
 import sqlite3
 from collections import Counter
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree as ET
@@ -22,6 +23,8 @@ from hypothesis import strategies as st
 from scipy import stats
 from test_verdict import arm, hits
 
+from drovik.comparing.cascades import cascade, cascade_point, cascades_of, chosen_point, votes_of
+from drovik.comparing.case_plan import cases_for
 from drovik.comparing.effects import effects_of
 from drovik.comparing.frontier import Amount, _to_choose_from, frontier_of
 from drovik.comparing.gates import Must, quantile_interval, read_must
@@ -31,9 +34,14 @@ from drovik.comparing.ranking import rank
 from drovik.comparing.strata import compare_by
 from drovik.comparing.verdict import Estimate
 from drovik.errors import UsageError
+from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.planning.splits import held_out_cases
 from drovik.project.cases import Case
+from drovik.project.spending import Spending
 from drovik.project.tasks import MeasureTable, Task
+from drovik.scoring.arm_scores import score_arm
+from drovik.scoring.catalogue import measures_of
 
 SORT = ("--task", "sort")
 
@@ -249,7 +257,7 @@ def test_whatever_a_point_is_worth_the_best_arm_for_it_is_one_to_choose_from(arm
     assert chosen == sorted(chosen, key=lambda name: money[name].value)
     assert all(name in chosen for name in corners if money[name].value >= money[chosen[0]].value)
     assert len(chosen) == 3 or set(corners) <= set(chosen)
-    for name in chosen:  # none of them is dearer and no better than another arm
+    for name in chosen:  # none of them is costlier and no better than another arm
         assert not any(
             money[other].value <= money[name].value and scores[other].value >= scores[name].value and other != name
             for other in scores
@@ -261,15 +269,15 @@ def test_an_arm_that_is_known_to_be_worse_and_costs_more_is_nobodys(answered_dem
     arms = {one["arm"]: one for one in found["arms"]}
     assert [one["arm"] for one in found["arms"] if one["chosen"]] == ["gull/v2", "fulmar/v2"]
     (price,) = found["prices"]
-    dearer = arms["fulmar/v2"]["money"]["value"] - arms["gull/v2"]["money"]["value"]
-    assert price["price"] == pytest.approx(dearer / price["points"])
+    costlier = arms["fulmar/v2"]["money"]["value"] - arms["gull/v2"]["money"]["value"]
+    assert price["price"] == pytest.approx(costlier / price["points"])
     assert price["high"] is None  # the gain may be nothing
     change(answered_demo.folder / "drovik.toml", "input = 0.20, output = 0.70", "input = 0.20, output = 0.70")
     told = answered_demo("compare", *SORT, "--frontier").out
     assert "To choose from, with the price of 1000 cases: gull/v2 (83.3 % for" in told
     assert "each point more costs" in told
-    dear = arm("dear/v1", hits(set(range(10)), 60), 60), arm("good/v1", hits(set(range(60)), 60), 60)
-    assert frontier_of(rank(dear, "m")).currency is None
+    expensive = arm("expensive/v1", hits(set(range(10)), 60), 60), arm("good/v1", hits(set(range(60)), 60), 60)
+    assert frontier_of(rank(expensive, "m")).currency is None
 
 
 # Demands.
@@ -510,8 +518,8 @@ def test_outside_answers_are_an_arm_like_any_other(answered_demo: Drovik) -> Non
     wrong = sum(kind != "cap" for kind in kinds[:4])
     (clerk,) = (one for one in found["arms"] if one["arm"] == "clerk")
     assert clerk["score"] == pytest.approx(1 - wrong / 48)
-    (dear,) = (one for one in found["frontier"]["arms"] if one["arm"] == "clerk")
-    assert (dear["money"]["value"], dear["seconds"]["value"]) == (pytest.approx(300.0), 8.0)
+    (expensive,) = (one for one in found["frontier"]["arms"] if one["arm"] == "clerk")
+    assert (expensive["money"]["value"], expensive["seconds"]["value"]) == (pytest.approx(300.0), 8.0)
     assert "18 of 48 cases not sent" in found["set_aside"]["last-year"]
     verdict = answered_demo("compare", "clerk", "last-year", *SORT, "--json").json["tasks"]["sort"]["verdicts"][0]
     assert (verdict["second"]["cases"], verdict["second"]["score"]) == (30, 1.0)
@@ -617,3 +625,146 @@ def test_versions_are_listed_and_their_difference_is_shown_with_what_it_fixed_an
     assert [one["sentence"] for one in dropped] == ["Look at the picture."]
     assert "no task has the version 'v9'; known here: v1, v2" in answered_demo("prompts", "v1", "v9").err
     assert answered_demo("prompts", "v1").code == 2
+
+
+# Cascades and votes.
+
+SURE = {"at": "/k", "labels": ["a", "b"], "confidence": "/sure"}
+
+
+def unsure_arm(name: str, right: np.ndarray, sure: np.ndarray, money: str) -> Any:
+    """An arm whose answers say how sure they are; it is right where it says so, and each costs this much."""
+    made = Task("t", "", "json", None, "m", (MeasureTable("m", "label", dict(SURE)),), ())
+    spent = Spending("EUR", Decimal(money))
+    answers = {
+        f"c{n:03d}": (Answer(Status.OK, value={"k": "a" if hit else "b", "sure": float(s)}, spent=spent),)
+        for n, (hit, s) in enumerate(zip(right, sure, strict=True))
+    }
+    return score_arm(made, name, measures_of(made, []), made_cases(len(right)), answers)
+
+
+def made_cases(count: int) -> list[Case]:
+    return [Case(f"c{n:03d}", (), {}, {"t": {"k": "a"}}, None, "tune", frozenset(), "") for n in range(count)]
+
+
+def drawn(seed: int, count: int) -> tuple[Any, Any, np.ndarray, np.ndarray, np.ndarray]:
+    """A cheap arm that is right as often as it says, and a expensive one that is right in 95 of 100."""
+    chance = np.random.default_rng(seed)
+    sure = np.round(chance.uniform(0.3, 1.0, count), 1)
+    right, expensive = chance.random(count) < sure, chance.random(count) < 0.95
+    return (
+        unsure_arm("cheap/v1", right, sure, "0.001"),
+        unsure_arm("expensive/v1", expensive, np.ones(count), "0.01"),
+        right,
+        sure,
+        expensive,
+    )
+
+
+def test_a_cascade_is_scored_and_paid_at_every_threshold_as_counting_says() -> None:
+    cheap, expensive, right, sure, good = drawn(3, 200)
+    (found,) = cascades_of(rank([cheap, expensive], "m"))
+    assert (found.cheap, found.expensive, found.signal, found.currency) == (
+        "cheap/v1",
+        "expensive/v1",
+        "confidence",
+        "EUR",
+    )
+    assert [round(one.threshold, 1) for one in found.points] == [0.3, 0.4, 0.5, 0.6, 0.7, 0.8, 0.9, 1.0, 2.0]
+    for one in found.points:
+        asked = sure < one.threshold
+        assert one.asked == pytest.approx(asked.mean())
+        assert one.score.value == pytest.approx(np.where(asked, good, right).mean())
+        assert one.money == pytest.approx(1000 * (0.001 + 0.01 * asked.mean()))
+    point = chosen_point(found, Estimate(good.mean(), 0, 1, 200, ""), 0.02)
+    assert point is not None
+    assert point.score.value >= good.mean() - 0.02
+    cheaper = [one for one in found.points if one.money is not None and one.money < (point.money or 0)]
+    assert all(one.score.value < good.mean() - 0.02 for one in cheaper)
+    assert chosen_point(found, Estimate(1.1, 0, 1, 200, ""), 0.0) is None
+
+
+def test_a_threshold_chosen_on_some_cases_is_worth_on_others_what_it_truly_is() -> None:
+    """Over 60 draws: the score on the cases that chose it is flattered, that on held-out ones is not."""
+    tuned, unseen, truth = [], [], []
+    for seed in range(60):
+        cheap, expensive, *_ = drawn(seed, 80)
+        ranking = rank([cheap, expensive], "m")
+        found = cascade(ranking, *sorted(ranking.arms, key=lambda one: one.arm), "confidence")
+        best = max(found.points, key=lambda one: one.score.value)
+        there, beyond, *_ = drawn(1000 + seed, 80)
+        held_out = cascade_point(rank([there, beyond], "m"), there, beyond, "confidence", best.threshold)
+        levels = np.round(np.linspace(0.3, 1.0, 8), 1)
+        weights = np.array([0.5, 1, 1, 1, 1, 1, 1, 0.5]) / 7  # rounding from 0.3 to 1.0
+        truth.append(float(np.sum(weights * np.where(levels < best.threshold, 0.95, levels))))
+        tuned.append(best.score.value)
+        unseen.append(held_out.score.value)
+    error = np.std(np.array(unseen) - truth) / math.sqrt(60)
+    assert np.mean(unseen) == pytest.approx(np.mean(truth), abs=2.5 * error)
+    assert np.mean(tuned) - np.mean(truth) > 2.5 * error
+
+
+def test_votes_take_what_most_say_and_cost_what_all_do() -> None:
+    chance = np.random.default_rng(2)
+    hits_of = [chance.random(90) < share for share in (0.7, 0.72, 0.74)]
+    arms = [unsure_arm(f"m{n}/v1", mine, np.ones(90), "0.002") for n, mine in enumerate(hits_of)]
+    (vote,) = votes_of(rank(arms, "m"))
+    assert vote.score.value == pytest.approx((np.sum(hits_of, axis=0) >= 2).mean())
+    assert vote.money == pytest.approx(1000 * 0.006)
+
+
+def test_cascades_of_the_demo_are_shown_and_judged_on_held_out_cases_with_a_look(answered_demo: Drovik) -> None:
+    words = ("compare", "--task", "read-tag", "--cascades", "--margin", "2")
+    assert "judge them by --cascades --held-out" in answered_demo(*words).out
+    answered_demo("split", "--held-out", "0.3", "--seed", "7")
+    told = answered_demo(*words, "--held-out").out
+    assert re.search(r"^gull/v2 +fulmar/v2 +form +[\d.]+ % .* fulmar/v2 alone ", told, re.M)
+    assert "This is the first look at the 14 held-out cases of 'read-tag'." in told
+    found = answered_demo(*words, "--held-out", "--json").json
+    assert found["held_out_looks"] == {"read-tag": 2}
+    one = next(
+        c for c in found["tasks"]["read-tag"]["cascades"] if (c["cheap"], c["expensive"]) == ("gull/v2", "fulmar/v2")
+    )
+    assert one["held_out"]["score"]["cases"] == 14
+    assert one["points"][-1]["asked"] == 1.0
+
+
+# Planning the cases.
+
+
+def test_so_many_cases_as_are_planned_show_the_difference_in_four_of_five_trials() -> None:
+    """Arms that differ in 3 of 10 cases and are 6 points apart: trials of as many cases as the plan says."""
+    share, apart = 0.3, 0.06
+    count = cases_for(share, apart)
+    assert count == math.ceil(2.8**2 * (share - apart**2) / apart**2)
+    chance, seen = np.random.default_rng(8), 0
+    for _ in range(2000):
+        worse, better, _ = chance.multinomial(count, [(share - apart) / 2, (share + apart) / 2, 1 - share])
+        seen += (better - worse) / math.sqrt(better + worse) > stats.norm.ppf(0.975)
+    assert seen / 2000 == pytest.approx(0.8, abs=0.03)
+    assert cases_for(0.0, 0.5) >= 6
+
+
+def test_a_plan_says_how_many_cases_of_which_labels_and_before_any_is_labelled_by_the_answers(
+    answered_demo: Drovik,
+) -> None:
+    found = answered_demo("compare", "gull/v2", "fulmar/v2", *SORT, "--plan", "5", "--json").json["tasks"]["sort"]
+    verdict = answered_demo("compare", "gull/v2", "fulmar/v2", *SORT, "--json").json["tasks"]["sort"]["verdicts"][0]
+    differing = len(verdict["fixed"]) + len(verdict["broken"])
+    assert found["needed"] == math.ceil(2.8**2 * (differing / 48 - 0.05**2) / 0.05**2)
+    assert (found["by"], found["have"]) == ("scores", 48)
+    assert found["low"] < found["needed"] < found["high"]
+    assert len(found["labels"]) == 8
+    assert sum(one["differing"] for one in found["labels"]) == differing
+    assert all(one["needed"] == math.ceil(found["needed"] / 8) for one in found["labels"])
+    told = answered_demo("compare", *SORT, "--plan", "5").out
+    assert re.search(r"between fulmar/v2 and fulmar/v1 with a power of 80 %: about \d+ cases \(\d+ to \d+, ", told)
+    assert "label" not in answered_demo("compare", "--task", "read-tag", "--plan", "50").out.splitlines()[2]
+    file = answered_demo.folder / "cases.jsonl"
+    rows = [json.loads(line) for line in file.read_text().splitlines()]
+    file.write_text("".join(json.dumps({k: v for k, v in row.items() if k != "expected"}) + "\n" for row in rows))
+    unlabelled = answered_demo("compare", "gull/v2", "fulmar/v2", *SORT, "--plan", "5", "--json").json["tasks"][
+        "sort"
+    ]
+    assert (unlabelled["by"], unlabelled["have"]) == ("answers", 48)
+    assert unlabelled["needed"] >= found["needed"]

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
+from drovik.cli.case_plan import show_plans
 from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
 from drovik.cli.deciding import add_deciding_arguments, deciding_document, show_deciding
 from drovik.cli.gates import add_gate_arguments, arms_named, is_gate, run_gates
@@ -67,16 +68,24 @@ def run(arguments: argparse.Namespace) -> int:
         looks = Looks(store, views, arguments.split)
         if is_gate(arguments):
             return run_gates(_measured(views, arguments.measure), arguments)
+        if arguments.held_out and not arguments.cascades:
+            apart = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust)
+            looks = Looks(store, apart, "held_out")
+            _show_splits(_measured(views, arguments.measure), apart, looks, arguments.json)
+            return DONE
+        if arguments.plan is not None:
+            measured = _measured(views, arguments.measure)
+            show_plans(project, store, measured, arguments.arms, arguments.plan, arguments.json)
+            return DONE
+        levels = Levels(project, store, arguments.by)
+        held_out: list[TaskView] = []
         if arguments.held_out:
             held_out = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust)
             looks = Looks(store, held_out, "held_out")
-            _show_splits(_measured(views, arguments.measure), held_out, looks, arguments.json)
-            return DONE
-        levels = Levels(project, store, arguments.by)
         if arguments.arms:
             _compare_two(views, arguments, levels, looks)
         else:
-            _rank_all(views, arguments, levels, looks)
+            _rank_all(views, arguments, levels, looks, held_out)
     looks.show(arguments.json)
     return DONE
 
@@ -125,7 +134,19 @@ def _measured(views: Sequence[TaskView], wanted: str | None) -> list[tuple[TaskV
     return found
 
 
-def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels, looks: Looks) -> None:
+def _rank_all(
+    views: Sequence[TaskView],
+    arguments: argparse.Namespace,
+    levels: Levels,
+    looks: Looks,
+    held_out: Sequence[TaskView] = (),
+) -> None:
+    theirs = {view.task.name: view for view in held_out}
+
+    def unseen(view: TaskView, ranking: Ranking) -> Ranking | None:
+        there = theirs.get(view.task.name)
+        return workflow.rank(there.scores, ranking.measure.name) if there and ranking.measure else None
+
     rankings = [(view, workflow.rank(view.scores, name)) for view, name in _measured(views, arguments.measure)]
     if not any(arm.statuses for view, _ in rankings for arm in view.scores):
         raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
@@ -133,7 +154,7 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: 
         tasks = {
             view.task.name: ranking_document(ranking)
             | levels.ranking_document(view, ranking)
-            | deciding_document(view, ranking, arguments)
+            | deciding_document(view, ranking, arguments, unseen(view, ranking))
             for view, ranking in rankings
         }
         print_json({"tasks": tasks, **looks.document()})
@@ -142,7 +163,7 @@ def _rank_all(views: Sequence[TaskView], arguments: argparse.Namespace, levels: 
         show_ranking(view, ranking, arguments.all)
         show_margins(ranking, arguments.margin)
         levels.show_ranking(view, ranking)
-        show_deciding(view, ranking, arguments)
+        show_deciding(view, ranking, arguments, unseen(view, ranking))
         if number == 0:
             explain_arms()
 

@@ -7,6 +7,8 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.arguments import points
+from drovik.cli.cascades import cascades_document, show_cascades
 from drovik.cli.printing import say, table
 from drovik.reporting.columns import interval_text
 from drovik.text import bounds_text, difference_text, score_text, seconds_text
@@ -26,11 +28,25 @@ def add_deciding_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--frontier", action="store_true", help="score against money and seconds: which arms to choose from"
     )
+    parser.add_argument(
+        "--plan", type=points, metavar="N", help="how many cases, of which labels, show a difference of N points"
+    )
+    parser.add_argument(
+        "--cascades", action="store_true",
+        help="what it is worth to ask a cheap arm first, or to take votes; with --held-out judged on those",
+    )  # fmt: skip
 
 
-def deciding_document(view: TaskView, ranking: Ranking, arguments: argparse.Namespace) -> dict[str, Any]:
-    """What was asked for, for `--json`."""
+def deciding_document(
+    view: TaskView, ranking: Ranking, arguments: argparse.Namespace, held_out: Ranking | None = None
+) -> dict[str, Any]:
+    """What was asked for, for `--json`.
+
+    :param held_out: the same arms on the held-out cases, where these are looked at.
+    """
     document: dict[str, Any] = {}
+    if arguments.cascades:
+        document |= cascades_document(ranking, held_out, arguments.margin)
     if arguments.effects:
         found = workflow.effects_of(ranking, workflow.choices_of(view))
         document["effects"] = None if found is None else asdict(found)
@@ -39,12 +55,19 @@ def deciding_document(view: TaskView, ranking: Ranking, arguments: argparse.Name
     return document
 
 
-def show_deciding(view: TaskView, ranking: Ranking, arguments: argparse.Namespace) -> None:
-    """What was asked for."""
+def show_deciding(
+    view: TaskView, ranking: Ranking, arguments: argparse.Namespace, held_out: Ranking | None = None
+) -> None:
+    """What was asked for.
+
+    :param held_out: the same arms on the held-out cases, where these are looked at.
+    """
     if arguments.effects:
         show_effects(workflow.effects_of(ranking, workflow.choices_of(view)))
     if arguments.frontier and ranking.arms:
         show_frontier(workflow.frontier_of(ranking), ranking)
+    if arguments.cascades:
+        show_cascades(ranking, held_out, arguments.margin)
 
 
 def show_frontier(found: Frontier, ranking: Ranking) -> None:

@@ -31,7 +31,7 @@ LEAST = 6
 """Of fewer differing cases, or groups, no split is rare enough: 5 of 5 on one side come by chance in 1 of 16."""
 SMALL = 30
 """With fewer units than this, a verdict on a graded measure has to survive one case that goes all the other way."""
-_POWER = 2.8
+POWER = 2.8
 """Standard errors that a difference of two has to be apart to be found in four of five trials: 1.96 + 0.84."""
 _SAME = 1e-12
 """Below this two scores differ by rounding alone."""
@@ -164,7 +164,7 @@ class Contrast:
         share = self.differing / self.spread.units
         error = math.sqrt((share - apart**2) / cases) if self.changed else self.spread.error
         unit = cases / self.spread.units
-        found = max(cases * (_POWER * error / apart) ** 2, LEAST / share * unit, LEAST * unit)
+        found = max(cases * (POWER * error / apart) ** 2, LEAST / share * unit, LEAST * unit)
         return math.ceil(found) if found < _MOST_NEEDED else None
 
     @cached_property

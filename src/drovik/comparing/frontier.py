@@ -195,12 +195,12 @@ def _prices(
         gained = (scores[second].value - scores[first].value) * 100
         if before is None or after is None or ranking.measure is None:
             continue
-        dearer = after.value - before.value
+        costlier = after.value - before.value
         low, high = _gain(ranking, first, second)
         found.append(
             PriceOfPoint(
-                first, second, gained, dearer / gained, dearer / (high * 100) if high > 0 else math.inf,
-                dearer / (low * 100) if low > 0 else None,
+                first, second, gained, costlier / gained, costlier / (high * 100) if high > 0 else math.inf,
+                costlier / (low * 100) if low > 0 else None,
             )
         )  # fmt: skip
     return tuple(found)

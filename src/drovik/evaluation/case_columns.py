@@ -69,7 +69,11 @@ def _values(
     if head == "pictures" and rest in _PICTURES:
         return _pictures(project, store, cases, rest)
     if head == "label" and not rest:
-        return {case.id: expected_at(measure, task, case) for case in cases}
+        found = {case.id: expected_at(measure, task, case) for case in cases}
+        if any(isinstance(one, dict) for one in found.values()):
+            what = f"the measure '{measure.name}' of '{task.name}' looks at no label"
+            raise UsageError(Problem(what, "take a member of the expected output: expected.NAME"))
+        return found
     if head in ("given", "expected") and rest:
         pointer = "/" + "/".join(rest.replace("~", "~0").replace("/", "~1").split("."))
         whole = {case.id: case.given if head == "given" else case.expected.get(task.name, ABSENT) for case in cases}

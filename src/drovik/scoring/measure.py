@@ -179,6 +179,10 @@ class Measure(ABC):
         """The same of an answer."""
         return frozenset()
 
+    def confidence_in(self, answer: Any) -> float | None:
+        """How sure an answer says that it is, from 0 to 1; None where it does not say."""
+        return None
+
     def leaf_rows(self, scores: Sequence[CaseScore]) -> Floats:
         """The statistics that add up, of single answers: shape (n, k)."""
         return as_rows([one.statistics for one in scores])

@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from drovik.comparing.baseline import baseline_sample, baseline_text
+    from drovik.comparing.cascades import cascade_point, cascades_of, chosen_point, votes_of
+    from drovik.comparing.case_plan import label_rows, plan_by_answers, plan_cases, plan_text
     from drovik.comparing.effects import effects_of, interaction_text, missing_text
     from drovik.comparing.frontier import amount_interval, choice_text, frontier_of, money_of
     from drovik.comparing.gates import BASELINE, judge_must, not_known_worse, read_must
@@ -73,7 +75,7 @@ if TYPE_CHECKING:
     from drovik.project.schemas import check_schema
     from drovik.project.settings import ProjectFile, read_settings
     from drovik.project.spending import Spending
-    from drovik.scoring.agreement import agreement, agreement_of_answers
+    from drovik.scoring.agreement import agreement, agreement_of_answers, comparable
     from drovik.scoring.json_pointer import ABSENT
     from drovik.scoring.measure import expected_at
     from drovik.scoring.measure_checks import drafted_measure
@@ -187,6 +189,8 @@ __all__ = [
     "baseline_text",
     "bounds_sentence",
     "budget_for",
+    "cascade_point",
+    "cascades_of",
     "change_between",
     "change_text",
     "changed_by_hand",
@@ -196,8 +200,10 @@ __all__ = [
     "choice_text",
     "choices_of",
     "chosen_models",
+    "chosen_point",
     "chosen_preps",
     "code_of",
+    "comparable",
     "compare_arms",
     "compare_by",
     "compare_by_measure",
@@ -241,6 +247,7 @@ __all__ = [
     "judge_must",
     "keep_estimate",
     "keep_in_keyring",
+    "label_rows",
     "learn",
     "levels_of",
     "levels_text",
@@ -264,6 +271,9 @@ __all__ = [
     "percent",
     "picture_record",
     "pictures_sent",
+    "plan_by_answers",
+    "plan_cases",
+    "plan_text",
     "prep_for",
     "prep_of",
     "prepare",
@@ -308,6 +318,7 @@ __all__ = [
     "verdict_details",
     "verdict_line",
     "verdict_text",
+    "votes_of",
     "wants_bytes",
     "with_id",
     "with_interval",
@@ -320,6 +331,8 @@ __all__ = [
 
 _NAMES_OF = {
     "comparing.baseline": "baseline_sample baseline_text",
+    "comparing.cascades": "cascade_point cascades_of chosen_point votes_of",
+    "comparing.case_plan": "label_rows plan_by_answers plan_cases plan_text",
     "comparing.effects": "effects_of interaction_text missing_text",
     "comparing.frontier": "amount_interval choice_text frontier_of money_of",
     "comparing.gates": "BASELINE judge_must not_known_worse read_must",
@@ -362,7 +375,7 @@ _NAMES_OF = {
     "project.schemas": "check_schema",
     "project.settings": "ProjectFile read_settings",
     "project.spending": "Spending",
-    "scoring.agreement": "agreement agreement_of_answers",
+    "scoring.agreement": "agreement agreement_of_answers comparable",
     "scoring.json_pointer": "ABSENT",
     "scoring.measure": "expected_at",
     "scoring.measure_checks": "drafted_measure",

@@ -95,6 +95,11 @@ class Label(Measure):
         return self._table.none if found is None and self._table.none is not None else found
 
     @override
+    def confidence_in(self, answer: Any) -> float | None:
+        at = self._table.confidence
+        return None if at is None else calibration.confidence_of(value_at_pointer(answer, at))
+
+    @override
     def check_expected(self, expected: Any) -> tuple[str, str] | None:
         if number_of(expected, self._index, self._table) is not None:
             return None
