@@ -6,9 +6,13 @@ from __future__ import annotations
 import contextlib
 import json
 import math
+import os
 import random
 import re
+import shlex
 import sqlite3
+import subprocess
+import tomllib
 from collections import Counter
 from decimal import Decimal
 from pathlib import Path
@@ -17,7 +21,7 @@ from xml.etree import ElementTree as ET
 
 import numpy as np
 import pytest
-from conftest import Drovik, change
+from conftest import PROGRAM, Drovik, change, demo_on_port
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
@@ -40,6 +44,7 @@ from drovik.planning.splits import held_out_cases
 from drovik.project.cases import Case
 from drovik.project.spending import Spending
 from drovik.project.tasks import MeasureTable, Task
+from drovik.project.variants import Variant
 from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_of
 
@@ -475,10 +480,6 @@ def test_cases_are_marked_in_place_and_looks_at_them_are_counted(answered_demo: 
 
 
 def test_a_table_of_cases_is_marked_too_and_a_folder_has_no_place_for_it(drovik: Drovik) -> None:
-    answered = drovik("demo", "--help")
-    assert answered.code == 0
-    from conftest import demo_on_port
-
     folder = demo_on_port(drovik.folder, 1)
     rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
     lines = ["id,image,given.vessel,expected.sort.kind"]
@@ -768,3 +769,58 @@ def test_a_plan_says_how_many_cases_of_which_labels_and_before_any_is_labelled_b
     ]
     assert (unlabelled["by"], unlabelled["have"]) == ("answers", 48)
     assert unlabelled["needed"] >= found["needed"]
+
+
+# The documents.
+
+DOCS = Path(__file__).parent.parent / "docs"
+
+
+def commands_of(name: str) -> list[tuple[list[str], list[str]]]:
+    """Each command that a document shows, with the lines that it says come back."""
+    found: list[tuple[list[str], list[str]]] = []
+    for line in (DOCS / name).read_text().splitlines():
+        if line.startswith("    $ drovik "):
+            found.append((shlex.split(line.strip())[2:], []))
+        elif line.startswith("    ") and found:
+            found[-1][1].append(" ".join(line.split()))
+    return found
+
+
+def test_what_the_documents_show_comes_back(answered_demo: Drovik) -> None:
+    cases = [json.loads(line) for line in (answered_demo.folder / "cases.jsonl").read_text().splitlines()]
+    rows = [f"{one['id']},{one['expected']['sort']['kind']},0.30,EUR,7" for one in cases]
+    (answered_demo.folder / "clerk.csv").write_text(
+        "\n".join(["case,answer.kind,money,currency,seconds", *rows]) + "\n"
+    )
+    shown = commands_of("ci.md") + commands_of("deciding.md")
+    assert len(shown) >= 10
+    for words, lines in shown:
+        done = answered_demo(*words)
+        assert done.code == 0, done.err
+        printed = [" ".join(line.split()) for line in done.out.splitlines()]
+        for line in lines:
+            pattern = ".*".join(map(re.escape, line.split("…")))
+            assert any(re.fullmatch(pattern, one) for one in printed), f"{words}: {line}\n{done.out}"
+    text = (DOCS / "deciding.md").read_text()
+    for table in re.findall(r"^```toml variants\n(.*?)^```", text, flags=re.M | re.S):
+        for one in tomllib.loads(table)["variants"].values():
+            Variant.model_validate(one)
+
+
+def test_the_script_for_building_and_testing_runs_as_it_is(drovik: Drovik, start_standin: Any) -> None:
+    standin = start_standin()
+    demo_on_port(drovik.folder, standin.port)
+    script = re.findall(r"^```sh ci\n(.*?)^```", (DOCS / "ci.md").read_text(), flags=re.M | re.S)[0]
+    path = f"{Path(PROGRAM).parent}:{os.environ['PATH']}"
+    done = subprocess.run(["sh", "-c", script], cwd=drovik.folder, env={**drovik.environment, "PATH": path}, text=True,
+                          capture_output=True, timeout=60)  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert "holds: gull/v2: not worse than baseline by 2: alike in every case (48)" in done.stdout
+    assert ET.parse(drovik.folder / "report.xml").getroot().find("testsuite") is not None
+    assert "| ✓ | sort | gull/v2 |" in (drovik.folder / "summary.md").read_text()
+    change(drovik.folder / "tasks/sort/prompts/v2.toml", "Look at the picture", "Look")
+    standin.ledger.touch()
+    worse = subprocess.run(["sh", "-c", script.replace("score >= 0.6", "score >= 0.99")], cwd=drovik.folder,
+                           env={**drovik.environment, "PATH": path}, text=True, capture_output=True, timeout=60)  # fmt: skip
+    assert worse.returncode == 1

@@ -69,7 +69,7 @@ class Vote:
 
 
 def cascades_of(ranking: Ranking) -> tuple[Cascade, ...]:
-    """Every pair of a cheaper arm that scores less and a costlier one that scores more, by each signal of the first."""
+    """Every pair of a cheap arm that scores less and a costlier one that scores more, by each signal that it has."""
     found = []
     if ranking.measure is None:
         return ()
