@@ -327,7 +327,7 @@ class Store:
         )
         found = {}
         for identity, reading, status, how, text, value, errors, note in rows:
-            places = tuple(SchemaError(*one) for one in json.loads(errors))
+            places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
             found[identity] = KeptReading(
                 reading,
                 Answer(
