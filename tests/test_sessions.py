@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import random
+import sqlite3
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
@@ -216,8 +218,11 @@ def test_what_headers_say_is_left_is_not_exceeded(clock: Clock) -> None:
     assert rates.slots.room == 3
     rates.apply_headers(Remaining(0, None))
     assert rates.quiet_for() <= 0
+    rates.apply_headers(Remaining(1, 30))
+    assert (rates.slots.room, rates.quiet_for() <= 0) == (1, True)
     rates.apply_headers(Remaining(0, 30))
     assert rates.quiet_for() == pytest.approx(30)
+    rates = RateControl(Limits(concurrency=8))
     rates.bound_to(2)
     assert rates.slots.room == 2
 
@@ -235,6 +240,13 @@ def test_a_program_that_comes_in_beside_others_takes_its_share(tmp_path: Path) -
     second.look()
     assert 3 < second.quiet_for() <= 4
     assert second.alone() is None
+    with contextlib.closing(sqlite3.connect(path)) as shared:
+        shared.execute("DELETE FROM users")  # both were stopped for so long that they were taken for dead
+        shared.commit()
+    first.look()
+    second.look()
+    first.look()
+    assert (first.share + second.share, first.users, second.users) == (5, 2, 2)
 
 
 # The circuit.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import threading
 from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -198,8 +199,6 @@ def test_a_project_hands_each_picture_over_once_and_anew_when_it_lives_no_longer
     )
     (folder / "dialects/plain.toml").write_text(DIALECT)
     settings = folder / "drovik.toml"
-    import re
-
     settings.write_text(re.sub(r"settings = \{[^}]*\}", "settings = {}", settings.read_text()))
     sent = drovik("send", "--task", "sort", "--arm", "fulmar", "--arm", "gull", "--json").json
     assert (sent["answered"], sent["failed"]) == (8, 0), sent
@@ -208,6 +207,47 @@ def test_a_project_hands_each_picture_over_once_and_anew_when_it_lives_no_longer
     rest = drovik("send", "--task", "describe", "--arm", "gull/v1", "--json").json
     assert (rest["answered"], rest["failed"]) == (2, 0), rest
     assert service.paths("POST").count("/pictures") == 4  # the service had forgotten them
+
+
+PASS = """
+[[steps]]
+name = "pass"
+path = "/pass"
+headers = { Key = "{key?}" }
+body = '{"for": "{model}"}'
+take = { pass = "$.pass" }
+%s
+[request]
+path = "/ask"
+headers = { Pass = "{taken.pass}" }
+body = '{"q": "{last.text}", "seen": [{"each image": "{image.base64}"}]}'
+
+[reply]
+text = "$.text"
+"""
+
+
+@pytest.mark.parametrize(("kept", "passes"), [("valid_for = 600", 1), ("", 3), ("valid_for = 0.000001", 3)])
+def test_a_pass_is_asked_for_once_while_it_is_valid_and_lies_in_no_file(
+    drovik: Drovik, scripted: Any, kept: str, passes: int
+) -> None:
+    def decide(method: str, path: str, times: int) -> Answer:
+        if path == "/pass":
+            return 200, {}, {"pass": f"a-pass-of-the-day-{times + 1}"}
+        return 200, {}, {"text": '{"kind": "cap"}'}
+
+    service = scripted(decide)
+    port = service.server.server_address[1]
+    folder = demo_on_port(drovik.folder, port, cases=3, limits="concurrency = 1, timeout = 30")
+    (folder / "dialects/plain.toml").write_text(PASS % kept)
+    settings = folder / "drovik.toml"
+    settings.write_text(re.sub(r"settings = \{[^}]*\}", "settings = {}", settings.read_text()))
+    sent = drovik("send", "--task", "sort", "--arm", "gull/v1", "--json").json
+    assert (sent["answered"], sent["failed"]) == (3, 0), sent
+    assert service.paths("POST").count("/pass") == passes
+    given = [headers["Pass"] for _, path, _, headers in service.seen if path == "/ask"]
+    assert given == [f"a-pass-of-the-day-{min(n, passes)}" for n in (1, 2, 3)]
+    assert "a-pass-of-the-day" not in (folder / ".drovik/answers.sqlite").read_bytes().decode("latin-1")
 
 
 @pytest.mark.parametrize(
