@@ -23,7 +23,7 @@ from drovik.project.schemas import SchemaChecker
 from drovik.project.spending import Spending
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Answer:
     """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from.
 

@@ -113,10 +113,11 @@ def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict
 def _with(answer: Answer, facts: Facts) -> Answer:
     """An answer with the facts of its reply; made quickly, for there may be a million."""
     model, tokens_in, tokens_out, spent, seconds = facts
-    made = object.__new__(Answer)
-    made.__dict__.update(answer.__dict__)
-    made.__dict__.update(model=model, input_tokens=tokens_in, output_tokens=tokens_out, spent=spent, seconds=seconds)
-    return made
+    one = answer
+    return Answer(
+        one.status, one.how, one.text, one.value, one.errors, one.note, model, tokens_in, tokens_out, spent, seconds,
+        one.pictures,
+    )  # fmt: skip
 
 
 def read_reply(project: Project, reader: Reader, request: Request, reply: KeptReply) -> Answer:

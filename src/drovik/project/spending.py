@@ -17,7 +17,7 @@ class CountedTokens(NamedTuple):
     within: str | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Spending:
     """Money in one currency."""
 

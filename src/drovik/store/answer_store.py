@@ -53,7 +53,7 @@ class KeptReply:
     model: str | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class KeptReading:
     """A row of the answers' layer; `reading` is the digest of all that it depends on."""
 
