@@ -22,7 +22,8 @@ from drovik.project.dialects import Dialect
 from drovik.project.periods import Period
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
-from drovik.store.answer_store import KeptReading, KeptReply, Store
+from drovik.store.answer_store import KeptReply, Store
+from drovik.store.readings import KeptReading
 from drovik.store.records import Facts, preparations
 
 
@@ -53,7 +54,7 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
     :param requests: of this task alone.
     """
     wanted = list(requests)
-    kept = store.readings(task.name)
+    kept = store.readings.kept(task.name)
     latest = store.latest_replies()
     marks: dict[tuple[str, str], str] = {}
     reader = Reader(task.form, task.schema)
@@ -73,7 +74,7 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
             kept[request.identity] = KeptReading(reading, read_reply(project, reader, request, reply))
             fresh.append((request.identity, kept[request.identity]))
     if fresh:
-        store.keep_readings(task.name, fresh)
+        store.readings.keep(task.name, fresh)
     return _with_facts(
         {request.identity: kept[request.identity].answer for request in wanted if request.identity in latest},
         store,
@@ -103,7 +104,7 @@ def answer_to(project: Project, store: Store, request: Request) -> Answer | None
 
 
 def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
-    facts = store.facts(task.name)
+    facts = store.readings.facts(task.name)
     found = {}
     for identity, answer in answers.items():
         found[identity] = _with(answer, facts.get(identity, (None,) * 5))

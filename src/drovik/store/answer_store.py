@@ -16,9 +16,6 @@ from typing import Any, Literal
 
 from drovik.errors import DrovikError, Problem, StoreError
 from drovik.money import add_money
-from drovik.parsing.answer_text import Answer
-from drovik.parsing.schema_errors import SchemaError
-from drovik.parsing.status import STATUS_NAMED
 from drovik.project.spending import Spending
 from drovik.store.caches import PictureCache, UploadCache
 from drovik.store.claims import Budget, Claims
@@ -26,6 +23,7 @@ from drovik.store.database import BROKEN, open_database, store_error, transactio
 from drovik.store.group_writer import GroupWriter
 from drovik.store.looks import Looks
 from drovik.store.pages import unreadable_values
+from drovik.store.readings import Readings
 from drovik.store.records import (
     SPENT_COLUMNS,
     Attempt,
@@ -51,14 +49,6 @@ class KeptReply:
     note: str
     endpoint: str = ""
     model: str | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class KeptReading:
-    """A row of the answers' layer; `reading` is the digest of all that it depends on."""
-
-    reading: str
-    answer: Answer
 
 
 _LATEST = """
@@ -101,7 +91,8 @@ class _Begin:
 class Store:
     """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures.
 
-    `claims` are those of this program; `looks` are those at held-out scores.
+    `claims` are those of this program; `looks` are those at held-out scores, `readings` what
+    answers were read as.
     """
 
     def __init__(self, path: Path, create: bool = True) -> None:
@@ -115,6 +106,7 @@ class Store:
         self.handles = UploadCache(self.connection, self._writer)
         self.claims = Claims(self.connection, self._writer)
         self.looks = Looks(self.connection)
+        self.readings = Readings(self.connection)
 
     def __enter__(self) -> Store:
         return self
@@ -319,48 +311,6 @@ class Store:
         )
         return {identity: (number, endpoint) for identity, number, endpoint in rows}
 
-    def readings(self, task: str) -> dict[str, KeptReading]:
-        """Every kept reading of a task's answers, by identity; tokens and money are not in it."""
-        rows = self.connection.execute(
-            "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?",
-            (task,),
-        )
-        found = {}
-        for identity, reading, status, how, text, value, errors, note in rows:
-            places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
-            found[identity] = KeptReading(
-                reading,
-                Answer(
-                    status=STATUS_NAMED[status], how=how, text=text, value=json.loads(value), errors=places, note=note
-                ),
-            )
-        return found
-
-    def facts(self, task: str) -> dict[str, Facts]:
-        """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
-        rows = self.connection.execute(
-            f"""
-            SELECT x.identity, r.model, a.seconds, a.round, a.id,
-                   COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good, {SPENT_COLUMNS}
-            FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
-            LEFT JOIN replies r ON r.attempt = a.id
-            WHERE x.task = ? ORDER BY good, a.id
-            """,
-            (task,),
-        )
-        found = {}
-        for identity, model, seconds, _, _, _, *spending in rows:
-            found[identity] = facts_of(model, seconds, spending)
-        return found
-
-    def keep_readings(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
-        """Keep readings of a task's answers by identity, in place of what was kept before."""
-        with transaction(self.connection):
-            self.connection.executemany(
-                "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (_answer_row(task, identity, kept) for identity, kept in rows),
-            )
-
     def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
         rows = self.connection.execute(
@@ -422,13 +372,6 @@ class Store:
 def _writable(text: str) -> str:
     """Text as SQLite can hold it: headers may bring halves of characters along."""
     return text.encode("utf-8", "replace").decode("utf-8").replace("\0", " ")
-
-
-def _answer_row(task: str, identity: str, kept: KeptReading) -> tuple[str, ...]:
-    one = kept.answer
-    # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
-    errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
-    return task, identity, kept.reading, one.status, one.how, one.text, json.dumps(one.value), errors, one.note
 
 
 def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> None:
