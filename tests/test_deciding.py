@@ -3,7 +3,10 @@ of its own, and as a person meets it on the answered demo."""
 
 from __future__ import annotations
 
+import base64
 import contextlib
+import hashlib
+import io
 import json
 import math
 import os
@@ -21,9 +24,10 @@ from xml.etree import ElementTree as ET
 
 import numpy as np
 import pytest
-from conftest import PROGRAM, Drovik, change, demo_on_port
+from conftest import PROGRAM, Drovik, change, demo_on_port, good
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from PIL import Image
 from scipy import stats
 from test_verdict import arm, hits
 
@@ -40,8 +44,9 @@ from drovik.comparing.verdict import Estimate
 from drovik.errors import UsageError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
+from drovik.planning.controls import control_cases
 from drovik.planning.splits import held_out_cases
-from drovik.project.cases import Case
+from drovik.project.cases import Case, Picture
 from drovik.project.spending import Spending
 from drovik.project.tasks import MeasureTable, Task
 from drovik.project.variants import Variant
@@ -824,3 +829,85 @@ def test_the_script_for_building_and_testing_runs_as_it_is(drovik: Drovik, start
     worse = subprocess.run(["sh", "-c", script.replace("score >= 0.6", "score >= 0.99")], cwd=drovik.folder,
                            env={**drovik.environment, "PATH": path}, text=True, capture_output=True, timeout=60)  # fmt: skip
     assert worse.returncode == 1
+
+
+# Controls.
+
+
+def test_controls_change_what_they_say_and_nothing_else_and_are_told_beside_the_arm(
+    drovik: Drovik, serve: Any
+) -> None:
+    """A service that tells a cap by the picture's middle; without a picture it says cap, and it believes every hint."""
+
+    def decide(number: int, body: dict[str, Any]) -> Any:
+        parts = body["talk"][-1]["parts"]
+        pictures = [base64.b64decode(part["picture"]) for part in parts if "picture" in part]
+        words = " ".join(part.get("words", "") for part in parts)
+        hint = re.search(r"Somebody who saw it says: (\w+)", words)
+        said = hint[1] if hint else true.get(hashlib.sha256(pictures[0]).hexdigest(), "cap") if pictures else "cap"
+        asked.append((pictures, words))
+        return good(json.dumps({"kind": said}))
+
+    asked: list[tuple[list[bytes], str]] = []
+    true: dict[str, str] = {}
+    service = serve(decide)
+    folder = demo_on_port(drovik.folder, service.port, cases=16)
+    cases = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
+    kind_of = {one["id"]: one["expected"]["sort"]["kind"] for one in cases}
+    assert drovik("send", *SORT, "--arm", "fulmar/v2", "--quiet").code == 0
+    own = [pictures[0] for pictures, _ in asked]
+    shown = {hashlib.sha256((folder / one["images"][0]).read_bytes()).hexdigest(): one["id"] for one in cases}
+    for data in own:
+        true[hashlib.sha256(data).hexdigest()] = kind_of.get(shown.get(hashlib.sha256(data).hexdigest(), ""), "hat")
+    for control in ("blank", "swapped", "none", "hint", "order"):
+        asked.clear()
+        done = drovik("send", *SORT, "--arm", "fulmar/v2", "--control", control, "--json").json
+        # Another case's picture was asked about already, by the same words; and without pictures all ask the same.
+        assert done["answered"] == len(asked) == {"swapped": 0, "none": 1}.get(control, 16), control
+        if control == "blank":
+            for pictures, _ in asked:
+                with Image.open(io.BytesIO(pictures[0])) as grey:
+                    assert max(high - low for low, high in grey.convert("RGB").getextrema()) <= 2
+            sizes = sorted(Image.open(io.BytesIO(pictures[0])).size for pictures, _ in asked)
+            assert sizes == sorted(Image.open(io.BytesIO(data)).size for data in own)
+        if control == "none":
+            assert all(not pictures for pictures, _ in asked)
+        if control == "hint":
+            assert all("Somebody who saw it says: " in words for _, words in asked)
+        if control == "order":
+            labels = ["glove", "mitten", "cap", "hat", "flask", "bottle", "rucksack", "holdall"]
+            orders = {tuple(sorted(labels, key=words.index)) for _, words in asked}
+            assert len(orders) == 1
+            assert orders != {tuple(labels)}
+        assert drovik("send", *SORT, "--arm", "fulmar/v2", "--control", control).out.startswith("Nothing to send")
+    found = drovik("compare", *SORT, "--json").json["tasks"]["sort"]
+    assert found["ranking"] == ["fulmar/v2"]
+    controls = {one["control"]: one for one in found["controls"]}
+    caps = sum(kind == "cap" for kind in kind_of.values()) / 16
+    assert controls["blank"]["score"]["score"] == controls["none"]["score"]["score"] == pytest.approx(caps)
+    assert controls["hint"]["score"]["score"] == 0.0  # a hint is never right
+    assert "it follows the hint" in controls["hint"]["in_words"] or found["arms"][0]["score"] < 0.5
+    assert controls["order"]["moved"] == 0
+    assert controls["swapped"]["score"]["score"] == 0.0
+    assert controls["swapped"]["asked"] == 16
+    told = drovik("compare", *SORT).out
+    assert re.search(r"^Without the picture fulmar/v2 gets ", told, re.M)
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["arm"] == "fulmar/v1"
+    assert "~" not in drovik("prompts", *SORT).out
+
+
+def test_controls_are_drawn_from_all_cases_alike_whichever_are_asked() -> None:
+    made = Task("t", "", "json", None, "m", (MeasureTable("m", "label", {"at": "/k", "labels": list("abc")}),), ())
+    every = [
+        Case(f"c{n}", (Picture(f"{n}.png"),), {}, {"t": {"k": "abc"[n % 3]}}, None, "tune", frozenset(), "")
+        for n in range(30)
+    ]
+    kind = {case.id: case.expected["t"]["k"] for case in every}
+    swapped = control_cases(every, every, made, "swapped")
+    assert all(kind[f"c{one.pictures[0].path.split('.')[0]}"] != kind[one.id] for one in swapped)
+    assert [one.id for one in swapped] == [case.id for case in every]
+    assert control_cases(every[4:7], every, made, "swapped") == swapped[4:7]
+    hinted = control_cases(every, every, made, "hint")
+    assert all(one.given["hinted"] in "abc" and one.given["hinted"] != kind[one.id] for one in hinted)
+    alike = [case._replace(expected={"t": {"k": "a"}}) for case in every]
+    assert control_cases(alike, alike, made, "swapped") == []

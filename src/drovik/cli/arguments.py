@@ -163,6 +163,10 @@ def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
         choices=[one.value for one in workflow.STATUSES],
         help="also send again what has such an answer",
     )
+    parser.add_argument(
+        "--control", action="append", choices=workflow.CONTROLS,
+        help="in place of the arms send these controls of them: does the model look? (may be repeated)",
+    )  # fmt: skip
     parser.add_argument("--sample", type=positive, metavar="N", help="only N cases, spread over the labels")
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="draws another sample (default: 1)")
 
@@ -191,5 +195,12 @@ def selection_of(arguments: argparse.Namespace) -> Selection:
     recheck = getattr(arguments, "recheck", None)
     again = tuple(arguments.resend or ())
     return workflow.Selection(
-        arguments.task, arguments.arm, again, arguments.sample, arguments.seed, recheck, arguments.split
+        arguments.task,
+        arguments.arm,
+        again,
+        arguments.sample,
+        arguments.seed,
+        recheck,
+        arguments.split,
+        tuple(arguments.control or ()),
     )

@@ -19,11 +19,12 @@ from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_
 from drovik.cli.score import show_judges, show_mixed_models, show_older
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.reporting.columns import RANKING, VERDICT, ArmEntry
-from drovik.reporting.documents import ranking_document, verdict_document
+from drovik.reporting.documents import estimate_document, ranking_document, verdict_document
 
 if TYPE_CHECKING:
     from drovik.comparing.ranking import Ranking
     from drovik.comparing.verdict import Verdict
+    from drovik.evaluation.controls import ControlScores
     from drovik.evaluation.gathering import TaskView
     from drovik.scoring.scores import ArmScores
 
@@ -153,6 +154,7 @@ def _rank_all(
     if arguments.json:
         tasks = {
             view.task.name: ranking_document(ranking)
+            | {"controls": [_control_document(view, one, ranking) for one in view.controls]}
             | levels.ranking_document(view, ranking)
             | deciding_document(view, ranking, arguments, unseen(view, ranking))
             for view, ranking in rankings
@@ -195,6 +197,17 @@ def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, level
         _show_bounds((first, second), verdict.measure)
         if number == 0:
             explain_arms()
+
+
+def _control_document(view: TaskView, one: ControlScores, ranking: Ranking) -> dict[str, Any]:
+    """A control of an arm, for `--json`."""
+    name = ranking.measure.name if ranking.measure else str(view.task.decide_on)
+    score = one.scores.measure(name)
+    return {
+        "arm": one.arm, "control": one.control, "asked": one.asked, "moved": one.moved,
+        "score": None if score is None or not score.scored else estimate_document(workflow.estimate(score)),
+        "in_words": workflow.control_text(one, view.score_of(one.arm), name),
+    }  # fmt: skip
 
 
 def _change_document(view: TaskView, first: str, second: str) -> dict[str, Any]:
@@ -271,6 +284,9 @@ def show_ranking(view: TaskView, ranking: Ranking, everything: bool = False) -> 
         say(told)
     for name, why in ranking.set_aside:
         say(f"Not ranked: {name}, {why}.", style="yellow")
+    for control in view.controls:
+        if told := workflow.control_text(control, view.score_of(control.arm), str(measure)):
+            say(told)
     for told in workflow.constant_scores(view):
         say(f"{told}.", style="yellow")
     _show_bounds(view.scores, str(measure))

@@ -6,9 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from drovik.errors import Problem, UsageError, known_words
+from drovik.evaluation.controls import ControlScores, controls_of
 from drovik.parsing.answer_text import Answer, Reader
 from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for, answers_within, judged_cases, pictures_sent
+from drovik.planning.controls import MARK as CONTROL_MARK
 from drovik.planning.conversation import arm_before, threads_of_task
 from drovik.planning.plan import Request, Thread
 from drovik.planning.sources import source_digests
@@ -49,6 +51,8 @@ class TaskView:
     scores: tuple[ArmScores, ...]
     older: tuple[tuple[str, int], ...]
     not_run: tuple[str, ...] = ()
+    controls: tuple[ControlScores, ...] = ()
+    """The controls that were asked, beside the arms and never ranked with them."""
 
     def structure(self, arm: str) -> Structure | None:
         """The structure of an arm's JSON answers, where no schema holds them together."""
@@ -142,7 +146,11 @@ def _of_a_period(current: Sequence[Arm], word: str) -> list[Arm]:
 
 def _older_names(project: Project, store: Store, task: Task) -> tuple[tuple[str, int], ...]:
     current = [arm.digest for arm in arms_of(task, project.settings)]
-    return tuple((f"{name}@{digest[:MARK]}", count) for digest, name, count in store.older_arms(task.name, current))
+    return tuple(
+        (f"{name}@{digest[:MARK]}", count)
+        for digest, name, count in store.older_arms(task.name, current)
+        if CONTROL_MARK not in name
+    )
 
 
 def _wrong_before(
@@ -345,6 +353,12 @@ def _view(
         before = task.after.task if task.after else ""
         scores.append(with_wrong_before(made, before, wrong.get(arm.name, frozenset())))
     older = _older_names(project, store, task)
+
+    def score(name: str, of: Sequence[Case], answers: Mapping[str, Sequence[Answer | None]]) -> ArmScores:
+        return score_arm(
+            task, name, measures, of, {one: tuple(found) for one, found in answers.items()}, {}, {}, expectations
+        )
+
     return TaskView(
         task=task,
         measures=measures,
@@ -355,4 +369,5 @@ def _view(
         scores=tuple(scores),
         older=older,
         not_run=not_run,
+        controls=controls_of(project, store, task, arms, cases, digests, asked.answers, score),
     )

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from typing import Any, Literal
 
 from drovik.evaluation.gathering import TaskView
+from drovik.planning.controls import MARK as CONTROL_MARK
 from drovik.planning.rendering import conversation_of
 from drovik.project.arms import Arm, digest
 from drovik.project.prompts import Prompt
@@ -90,6 +91,8 @@ def dropped_sentences(project: Project, store: Store, view: TaskView) -> list[tu
     current = {arm.name: arm for arm in view.arms if arm.outside is None and "@" not in arm.name}
     found: dict[str, str] = {}
     for mark, name, _ in store.older_arms(view.task.name, [arm.digest for arm in current.values()]):
+        if CONTROL_MARK in name:
+            continue
         rows = ((case, identity) for case, _, identity in store.asked_by(view.task.name, mark) if case in cases)
         asked = next(rows, None)
         document = store.what_was_asked(asked[1]) if asked else None

@@ -19,6 +19,10 @@ _MOST_GRAY = 65535
 _SAVE_IT = "save it with 8 or 16 bits"
 
 
+_BLANK = (128, 128, 128)
+"""Of a picture that shows nothing."""
+
+
 def draw(picture: Image.Image, layout: Layout, prep: Prep) -> Iterator[Image.Image]:
     """Each part of a picture as the layout has it, in the colours L, RGB or RGBA of sRGB, without metadata.
 
@@ -27,7 +31,7 @@ def draw(picture: Image.Image, layout: Layout, prep: Prep) -> Iterator[Image.Ima
     drawn = _in_place(_resized(picture, layout), layout)
     if layout.canvas != drawn.size:
         drawn = _on_canvas(drawn, layout, prep)
-    drawn = _toned(drawn, prep)
+    drawn = Image.new("RGB", drawn.size, _BLANK) if prep.blank else _toned(drawn, prep)
     for part in layout.parts:
         yield drawn if (part.width, part.height) == drawn.size else drawn.crop(part)
 

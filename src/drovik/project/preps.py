@@ -105,7 +105,7 @@ class Prep(Frozen):
     `orientation` is degrees to turn beyond upright, or `stored` to leave a picture as it lies. `crop` is a box, or
     the name of one of the case's `regions`. `fit` is the longest side, or the size to stay within; `fill` is
     filled and the rest cut off; `pad` is filled up with the colour `margin`; `scale` is a factor, or the
-    very size, whatever becomes of the shape.
+    very size, whatever becomes of the shape. `blank` is a grey picture of the same size in its place.
     """
 
     pages: Literal["all"] | tuple[Annotated[int, Field(ge=1)], ...] | None = None
@@ -119,6 +119,7 @@ class Prep(Frozen):
     pad: Literal["square"] | Size | None = None
     margin: Annotated[str, StringConstraints(pattern=r"^(white|black|gray|#[0-9a-fA-F]{6})$")] | None = None
     gray: bool = False
+    blank: bool = False
     contrast: Literal["auto"] | Annotated[float, Field(gt=0, le=10)] | None = None
     sharpen: Annotated[float, Field(gt=0, le=10)] | None = None
     split: Split | None = None
@@ -166,7 +167,7 @@ class Prep(Frozen):
             what = f"{where} has no region '{self.crop}', to which the prep crops"
             known = known_words(self.crop, regions) if regions else "add it: drovik pictures --crop shows how"
             raise ProjectError(Problem(what, known))
-        return self.model_copy(update={"crop": regions[self.crop]})
+        return self.changed(crop=regions[self.crop])
 
 
 def _numbers(value: object) -> object:

@@ -10,7 +10,7 @@ import typing
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from decimal import Decimal
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
@@ -40,6 +40,13 @@ class Frozen(BaseModel):
     """A record that a person wrote: immutable, and no key in it goes unread."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", strict=False, arbitrary_types_allowed=True)
+
+    def changed(self, **values: Any) -> Self:
+        """A copy with other values; what was computed from the old ones and kept is not taken along."""
+        copied = self.model_copy(update=values)
+        for name in set(copied.__dict__) - set(type(self).model_fields):
+            del copied.__dict__[name]
+        return copied
 
 
 def plain_numbers(value: Any) -> Any:

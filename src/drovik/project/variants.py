@@ -73,4 +73,4 @@ def _laid_over(model: Model, model_name: str, variant: Variant, name: str, preps
     named = variant.prep if isinstance(variant.prep, str) else None
     prep = variant.prep if isinstance(variant.prep, Prep) else preps.get(named or "")
     laid = Laid(model_name, name, named or name, prep)
-    return model.model_copy(update={"settings": own.model_copy(update=merged), "laid": laid})
+    return model.changed(settings=own.changed(**merged), laid=laid)

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from drovik.comparing.baseline import baseline_sample, baseline_text
     from drovik.comparing.cascades import cascade_point, cascades_of, chosen_point, votes_of
     from drovik.comparing.case_plan import label_rows, plan_by_answers, plan_cases, plan_text
+    from drovik.comparing.controls import control_text
     from drovik.comparing.effects import effects_of, interaction_text, missing_text
     from drovik.comparing.frontier import amount_interval, choice_text, frontier_of, money_of
     from drovik.comparing.gates import BASELINE, judge_must, not_known_worse, read_must
@@ -63,6 +64,7 @@ if TYPE_CHECKING:
     from drovik.parsing.answer_text import Answer, Reader
     from drovik.parsing.status import STATUSES, Status
     from drovik.planning.answers import answers_for, pictures_sent
+    from drovik.planning.controls import CONTROLS
     from drovik.planning.rendering import conversation_of
     from drovik.planning.sources import AdhocQuestion, adhoc_project
     from drovik.planning.splits import held_out_cases
@@ -141,6 +143,7 @@ if TYPE_CHECKING:
 __all__ = [
     "ABSENT",
     "BASELINE",
+    "CONTROLS",
     "PICTURE_ENDINGS",
     "REMEDIES",
     "STATUSES",
@@ -210,6 +213,7 @@ __all__ = [
     "concurrency_bound",
     "constant_scores",
     "contradictions",
+    "control_text",
     "conversation_of",
     "counting_models",
     "cropped",
@@ -333,6 +337,7 @@ _NAMES_OF = {
     "comparing.baseline": "baseline_sample baseline_text",
     "comparing.cascades": "cascade_point cascades_of chosen_point votes_of",
     "comparing.case_plan": "label_rows plan_by_answers plan_cases plan_text",
+    "comparing.controls": "control_text",
     "comparing.effects": "effects_of interaction_text missing_text",
     "comparing.frontier": "amount_interval choice_text frontier_of money_of",
     "comparing.gates": "BASELINE judge_must not_known_worse read_must",
@@ -363,6 +368,7 @@ _NAMES_OF = {
     "parsing.answer_text": "Answer Reader",
     "parsing.status": "STATUSES Status",
     "planning.answers": "answers_for pictures_sent",
+    "planning.controls": "CONTROLS",
     "planning.rendering": "conversation_of",
     "planning.sources": "AdhocQuestion adhoc_project",
     "planning.splits": "held_out_cases",

@@ -5,7 +5,7 @@ What there is to send: the chosen tasks and arms, all cases or a sample, again o
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 from pathlib import Path
@@ -15,6 +15,7 @@ from drovik.dialects.dialect_checks import check_places, check_reply_form, check
 from drovik.errors import Problem, ProjectError
 from drovik.evaluation.gathering import chosen_cases, chosen_tasks
 from drovik.planning.answers import with_status
+from drovik.planning.controls import Control, control_arm, control_cases, control_task, require_alone
 from drovik.planning.conversation import next_request, threads_of_task
 from drovik.planning.plan import plan_sending, sample_of_asks, sample_of_cases
 from drovik.planning.sources import source_digests
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
     from drovik.planning.sources import Sources
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
+    from drovik.project.tasks import Task
     from drovik.store.answer_store import Store
 
 
@@ -85,6 +87,8 @@ class Selection:
     seed: int = 1
     recheck: int | None = None
     split: str = "all"
+    controls: Sequence[Control] = ()
+    """Where given, these controls of the arms are sent, and not the arms themselves."""
 
 
 @dataclass(frozen=True)
@@ -114,7 +118,13 @@ def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
     cases = _cases(project, wanted)
     sources = source_digests(project, store, cases)
     sent = {task.name: fitting_arms(every[task.name], words) for task in chosen}
-    threads = {task.name: threads_of_task(project, store, task, sent[task.name], cases, sources) for task in chosen}
+    if wanted.controls:
+        sources = source_digests(project, store, project.cases)  # a swap takes the pictures of any
+        sent, threads = _controls(project, store, chosen, sent, cases, sources, wanted.controls)
+    else:
+        threads = {
+            task.name: threads_of_task(project, store, task, sent[task.name], cases, sources) for task in chosen
+        }
     requests = {name: [request for one in found for request in one.every] for name, found in threads.items()}
     if wanted.recheck:
         plan = _recheck(store, [request for own in requests.values() for request in own], wanted)
@@ -131,6 +141,26 @@ def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
         endpoints=dict.fromkeys(arm.model.endpoint for one in sent.values() for arm in one),
     )  # fmt: skip
     return Planned(plan, sent, threads, sources)
+
+
+def _controls(
+    project: Project, store: Store, tasks: Sequence[Task], arms: Mapping[str, Sequence[Arm]], cases: Sequence[Case],
+    sources: Sources, controls: Sequence[Control],
+) -> tuple[dict[str, tuple[Arm, ...]], dict[str, list[Thread]]]:  # fmt: skip
+    """The arms of controls by task, and their threads.
+
+    :raises UsageError: for a task that has no controls.
+    """
+    sent: dict[str, tuple[Arm, ...]] = {}
+    threads: dict[str, list[Thread]] = {}
+    for task in tasks:
+        require_alone(task)
+        for control in controls:
+            asked = [control_arm(arm, control) for arm in arms[task.name]]
+            asks, own = control_task(task, control), control_cases(cases, project.cases, task, control)
+            sent[task.name] = (*sent.get(task.name, ()), *asked)
+            threads.setdefault(task.name, []).extend(threads_of_task(project, store, asks, asked, own, sources))
+    return sent, threads
 
 
 def _cases(project: Project, wanted: Selection) -> Sequence[Case]:
