@@ -916,3 +916,51 @@ def test_controls_are_drawn_from_all_cases_alike_whichever_are_asked() -> None:
     assert all(one.given["hinted"] in "abc" and one.given["hinted"] != kind[one.id] for one in hinted)
     alike = [case._replace(expected={"t": {"k": "a"}}) for case in every]
     assert control_cases(alike, alike, made, "swapped") == []
+
+
+def test_a_draft_says_a_sentence_against_each_cause_that_a_prompt_helps_and_shows_no_held_out_case(
+    answered_demo: Drovik,
+) -> None:
+    answered_demo("split", "--held-out", "0.5", "--seed", "2")
+    folder = answered_demo.folder
+    held_out = {
+        one["id"] for one in map(json.loads, (folder / "cases.jsonl").read_text().splitlines()) if "split" in one
+    }
+    for name, whose in (
+        ("sort", "gull/v1"),
+        ("read-tag", "gull/v1"),
+        ("copy-tag", "gull/v1"),
+        ("describe", "gull/v1"),
+    ):
+        draft = answered_demo("prompts", "--next", "--task", name, "--arm", whose, "--json").json["draft"]
+        written = tomllib.loads((folder / f"tasks/{name}/prompts/v3.toml").read_text())
+        assert draft["name"] == "v3"
+        assert written["ask"].strip().startswith(draft["ask"])
+        assert written["ask"].strip().splitlines()[-1] == draft_lines(draft)[-1]
+        assert not held_out & {case for case, _ in draft["examples"]}
+        causes = {one["cause"]: one for one in cause_rows(answered_demo, name, whose)}
+        for one in draft["sentences"]:
+            assert one["text"] in written["ask"]
+            assert one["cases"] == sum(causes[cause]["cases"] for cause in one["causes"])
+            gains = [causes[cause]["score_if_fixed"] - causes[cause]["score"] for cause in one["causes"]]
+            assert one["gain"] == pytest.approx(sum(gains))
+    assert answered_demo("check").code == 0
+    assert "a draft is of one task" in answered_demo("prompts", "--next").err
+    assert "is no arm of 'sort'" in answered_demo("prompts", "--next", *SORT, "--arm", "gull/v9").err
+    assert answered_demo("prompts", "--next", *SORT, "--arm", "gull/v1").out.startswith(
+        "tasks/sort/prompts/v4.toml: v1"
+    )
+
+
+def draft_lines(draft: dict[str, Any]) -> list[str]:
+    """The lines that a draft adds, as they should be written."""
+    lines = [one["text"] for one in draft["sentences"]]
+    if draft["examples"]:
+        lines.append(f"Right answers about other pictures were: {'; '.join(text for _, text in draft['examples'])}")
+    return lines[-1].splitlines()
+
+
+def cause_rows(drovik: Drovik, name: str, whose: str) -> list[dict[str, Any]]:
+    found = drovik("score", "--task", name, "--arm", whose, "--causes", "--json").json["causes"][name]
+    (first, *_) = (one["causes"] for one in found if one["arm"] == whose)
+    return first

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, open_project, open_store
 from drovik.cli.printing import heading, print_json, say, table
+from drovik.cli.prompt_draft import draft_next
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.text import difference_text, score_text
 
@@ -31,6 +32,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_project_argument(parser)
     add_own_argument(parser)
     parser.add_argument("--task", metavar="NAME", action="append", help="only this task (may be repeated)")
+    parser.add_argument(
+        "--next", action="store_true", help="draft the next version from the causes of the misses, to be edited"
+    )
+    parser.add_argument("--arm", metavar="ARM", help="whose misses (default: the best arm's)")
+    parser.add_argument("--send", action="store_true", help="send the draft too, on the tuning cases alone")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -41,6 +47,8 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, None, "tune", arguments.trust)
+        if arguments.next:
+            return draft_next(project, views, arguments)
         if arguments.versions:
             document = {view.task.name: _difference(view, *arguments.versions) for view in _having(views, arguments)}
         else:

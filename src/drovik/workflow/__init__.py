@@ -52,6 +52,7 @@ if TYPE_CHECKING:
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
     from drovik.evaluation.periods import change_between, change_text
+    from drovik.evaluation.prompt_draft import draft_prompt, draft_text
     from drovik.evaluation.prompt_versions import (
         PromptVersion,
         difference_of_prompts,
@@ -222,6 +223,8 @@ __all__ = [
     "difference_of_prompts",
     "digest",
     "dispatcher_for",
+    "draft_prompt",
+    "draft_text",
     "drafted_measure",
     "drift_of",
     "dropped_sentences",
@@ -361,6 +364,7 @@ _NAMES_OF = {
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
     "evaluation.periods": "change_between change_text",
+    "evaluation.prompt_draft": "draft_prompt draft_text",
     "evaluation.prompt_versions": "PromptVersion difference_of_prompts dropped_sentences prompt_versions",
     "evaluation.suspects": "contradictions impacts_of near_duplicates suspects_of",
     "images.decode.formats": "inspect_source",
