@@ -6,20 +6,24 @@ import json
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import pytest
 from in_process import SETTINGS, InProcess, in_process
 
 from drovik.errors import DrovikError
+from drovik.images.decode.shots import Shot
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.parsing.status import Status
 from drovik.planning.answers import answer_to, answers_for, with_status
 from drovik.planning.plan import Request, Thread, plan_sending, request_of, sample_of_asks, sample_of_cases
 from drovik.planning.rendering import canonical_conversation, conversation_of
-from drovik.planning.sources import AdhocQuestion, adhoc_project, source_digests
+from drovik.planning.sources import AdhocQuestion, Sources, adhoc_project, shown_of, source_digests
 from drovik.project.arms import digest_of_text
 from drovik.project.cases import Picture
 from drovik.project.picture_files import PictureFolder
+from drovik.project.preps import Prep
 from drovik.project.tasks import is_shown_first
 
 SCHEMA = {
@@ -553,3 +557,58 @@ def test_a_picture_on_the_web_is_not_looked_at_for_what_a_prompt_says_of_picture
     with in_process(tmp_path, files, cases=1) as made:
         turn = made.threads("look", "gull/v1")[0].requests[0].conversation().turns[-1]
         assert "1 of them is here." in [getattr(part, "text", "") for part in turn.parts]
+
+
+class Shown(Sources):
+    """Pictures whose shots are as they are said to be."""
+
+    def __init__(self, shots: list[Shot]) -> None:
+        dict.__init__(self)
+        self.shots = shots
+
+    def facts(self, picture: Picture, prep: Prep) -> Any:
+        return SimpleNamespace(shots=tuple(self.shots))
+
+
+def test_what_a_prompt_may_say_of_frames_and_pages(tmp_path: Path) -> None:
+    files = {
+        "tasks/look/question.toml": '[answer]\nform = "text"\n',
+        "tasks/look/prompts/v1.toml": 'ask = "{{ times }} {{ step }} {{ pages }} {{ parts }}"\n',
+    }
+    with in_process(tmp_path, files, cases=1) as made:
+        (arm,) = made.arms("look", "gull/v1")
+        (case,) = made.project.cases
+        frames = Shown([Shot(n + 1, time=at) for n, at in enumerate((0.0, 0.1, 0.3, 0.4, 0.8004, 1.8))])
+        # The gaps are 0.1, 0.2, 0.1, 0.4 and 1; the one in the middle is taken, to a thousandth.
+        wanted = {"times": [0.0, 0.1, 0.3, 0.4, 0.8004, 1.8], "step": 0.2, "pages": [], "parts": 6}
+        assert shown_of(arm, case, frames) == wanted
+        two = Shown([Shot(1, time=0.0), Shot(2, time=0.33349)])
+        assert shown_of(arm, case, two)["step"] == 0.333
+        pages = shown_of(arm, case, Shown([Shot(2), Shot(5)]))
+        assert pages == {"times": [], "step": None, "pages": [2, 5], "parts": 2}
+        halves = replace(arm, prep=Prep.model_validate({"split": {"across": 2, "down": 3}}))
+        assert shown_of(halves, case, Shown([Shot(1), Shot(2)]))["parts"] == 12
+
+
+def test_pictures_that_later_turns_show_by_number_or_tag_are_not_shown_at_the_beginning(tmp_path: Path) -> None:
+    files = {
+        "tasks/look/question.toml": '[answer]\nform = "text"\n',
+        "tasks/look/prompts/v1.toml": 'ask = "a"\n[[turns]]\nask = "{{ picture(\'back\') }} b {{ picture(2) }}"\n',
+        "cases.jsonl": json.dumps({"id": "c", "images": ["0.png", "1.png", {"path": "2.png", "tag": "back"}]}) + "\n",
+    }
+    with in_process(tmp_path, files, cases=3) as made:
+        thread = made.threads("look", "gull/v1")[0]
+        first = thread.requests[0].conversation().turns
+        assert [part.number for part in first[0].parts if hasattr(part, "number")] == [0]
+        made.answer(thread.requests[0], "So.")
+        later = made.threads("look", "gull/v1")[0].requests[1].conversation().turns
+        assert [part.number for part in later[2].parts if hasattr(part, "number")] == [2, 1]
+
+
+def test_threads_are_as_many_as_arms_cases_and_repeats(made: InProcess) -> None:
+    found = [(one.arm.model_name, one.case.id, one.repeat) for one in made.threads("look")]
+    wanted = {
+        (model, case.id, n) for case in made.project.cases for model, n in (("gull", 1), ("fulmar", 1), ("fulmar", 2))
+    }
+    assert set(found) == wanted
+    assert len(found) == len(wanted) * len({arm.prompt_name for arm in made.arms("look")})
