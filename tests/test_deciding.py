@@ -248,6 +248,10 @@ def test_variants_that_mean_nothing_are_reported_with_their_place(answered_demo:
     told = answered_demo("check").out
     assert "variants.one.models: there is no model 'gul'; did you mean 'gull'?" in told
     assert "variants.one.prep: there is no prep 'ful'" in told
+    change(answered_demo.folder / "drovik.toml", 'models = ["gul"]\nprep = "ful"', "settings = { top_k = 5 }")
+    told = answered_demo("check").out
+    assert "variants.one.settings: 'top_k' would not be sent: dialects/plain.toml has no slot for it" in told
+    assert told.count("top_k") == 2, "once, though it is laid over three models"
 
 
 # The frontier.

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from drovik.planning.sources import Sources
     from drovik.project.arms import Arm
     from drovik.project.cases import Case
+    from drovik.project.dialects import Dialect
     from drovik.project.tasks import Task
     from drovik.store.answer_store import Store
 
@@ -43,13 +44,8 @@ def check_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         file = f"dialects/{name}.toml"
         found = check_request_form(dialect, file) + check_reply_form(dialect, file)
         problems += found
-        for model_name, model in project.settings.models.items():
-            endpoint = project.settings.endpoints.get(model.endpoint)
-            if not found and endpoint and endpoint.dialect == name:
-                for setting in unsent_settings(model.settings, dialect):
-                    what = f"'{setting}' would not be sent: {file} has no slot for it"
-                    remedy = f"put {{{setting}?}} into its body, or take the setting out"
-                    problems.append(Problem(what, remedy, "drovik.toml", f"models.{model_name}.settings"))
+        if not found:
+            problems += _unsent_settings(project, name, dialect, file)
     if not problems:
         problems += check_places(project)
     for task in project.tasks:
@@ -59,6 +55,23 @@ def check_project(folder: Path) -> tuple[Project | None, list[Problem]]:
             problems += check_cases(task, measures, project.cases, project.settings.cases)
             problems += check_looked_at(task, measures, project.cases)
     return project, problems
+
+
+def _unsent_settings(project: Project, name: str, dialect: Dialect, file: str) -> list[Problem]:
+    """Settings of models, or of variants laid over them, for which a dialect has no slot."""
+    models, found = project.settings.models, []
+    for model_name, model in models.items():
+        endpoint = project.settings.endpoints.get(model.endpoint)
+        if endpoint is None or endpoint.dialect != name:
+            continue
+        own = set(unsent_settings(models[model.laid.model].settings, dialect)) if model.laid else set()
+        place = f"variants.{model.laid.variant}" if model.laid else f"models.{model_name}"
+        for setting in unsent_settings(model.settings, dialect):
+            if setting not in own:
+                what = f"'{setting}' would not be sent: {file} has no slot for it"
+                remedy = f"put {{{setting}?}} into its body, or take the setting out"
+                found.append(Problem(what, remedy, "drovik.toml", f"{place}.settings"))
+    return list(dict.fromkeys(found))
 
 
 def load_project(folder: Path) -> Project:
