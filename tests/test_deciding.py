@@ -36,11 +36,12 @@ from drovik.comparing.case_plan import cases_for
 from drovik.comparing.effects import effects_of
 from drovik.comparing.frontier import Amount, _to_choose_from, frontier_of
 from drovik.comparing.gates import Must, quantile_interval, read_must
+from drovik.comparing.halving import search_round
 from drovik.comparing.held_out import independent_difference
 from drovik.comparing.margin import standing_of
 from drovik.comparing.ranking import rank
 from drovik.comparing.strata import compare_by
-from drovik.comparing.verdict import Estimate
+from drovik.comparing.verdict import Estimate, compare_arms
 from drovik.errors import UsageError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -968,3 +969,57 @@ def cause_rows(drovik: Drovik, name: str, whose: str) -> list[dict[str, Any]]:
     found = drovik("score", "--task", name, "--arm", whose, "--causes", "--json").json["causes"][name]
     (first, *_) = (one["causes"] for one in found if one["arm"] == whose)
     return first
+
+
+# The search.
+
+
+def test_of_equal_variants_hardly_any_search_ends_with_a_better_one() -> None:
+    """300 searches among five versions that are right in 7 of 10: the winner is chosen on 60 cases, judged on 40 others."""
+    chance, better, flattered = np.random.default_rng(12), 0, []
+    names = [f"m/v{n}" for n in range(5)]
+    for _ in range(300):
+        tuned = {name: chance.random(60) < 0.7 for name in names}
+        alive = list(names)
+        for size in (15, 30, 60):
+            arms = [arm(name, hits(set(np.flatnonzero(tuned[name][:size])), size), size) for name in alive]
+            found = search_round(arms, "m", names[0], last=size == 60)
+            assert names[0] in found.kept
+            assert set(found.kept) | set(found.dropped) == set(alive)
+            alive = list(found.kept)
+        winner = alive[0]
+        assert found.scores[0] == (winner, pytest.approx(tuned[winner].mean()))
+        flattered.append(tuned[winner].mean() - 0.7)
+        apart = [arm(name, hits(set(np.flatnonzero(chance.random(40) < 0.7)), 40), 40) for name in ("base", "won")]
+        better += winner != names[0] and compare_arms(*apart, "m").outcome == "better"
+    assert better / 300 <= 0.05
+    assert np.mean(flattered) > 0.02  # on the cases that chose it the winner looks better than it is
+
+
+def test_a_search_keeps_its_variants_judges_the_winner_on_held_out_cases_and_spends_no_more_than_it_may(
+    drovik: Drovik, start_standin: Any
+) -> None:
+    standin = start_standin()
+    folder = demo_on_port(drovik.folder, standin.port)
+    assert drovik("split", "--held-out", "0.4", "--seed", "3").code == 0
+    assert drovik("send", *SORT, "--arm", "gull/v1", "--quiet").code == 0
+    words = ("prompts", "--search", *SORT, "--arm", "gull/v1")
+    assert "a search spends money; say how much at most: --budget 3.00" in drovik(*words).err
+    poor = drovik(*words, "--budget", "0.0005", "--json")
+    assert (poor.code, poor.json["out_of_money"]) == (1, True)
+    assert float(poor.json["money"]["EUR"]) <= 0.0005
+    found = drovik(*words, "--budget", "1.00", "--json")
+    assert (found.code, found.json["verdict"]["outcome"]) == (0, "better")
+    assert found.json["versions"] == poor.json["versions"] == ["v3", "v4", "v5"]
+    assert found.json["verdict"]["cases"] == 19
+    assert found.json["held_out_looks"] == {"sort": 1}
+    assert found.json["rounds"][-1]["cases"] == 29
+    assert found.json["rounds"][-1]["kept"][0] == found.json["winner"]
+    assert sorted(path.name for path in (folder / "tasks/sort/prompts").iterdir()) == [
+        f"v{n}.toml" for n in range(1, 6)
+    ]
+    asked = len(standin.entries())
+    told = drovik(*words, "--budget", "1.00")
+    assert "is better than gull/v1 on kind" in told.out
+    assert "The search cost 0.0000 EUR." in told.out
+    assert len(standin.entries()) == asked, "what was asked before is not bought again"

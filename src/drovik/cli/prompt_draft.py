@@ -30,7 +30,7 @@ def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.
         names = ", ".join(view.task.name for view in views)
         raise UsageError(Problem(f"a draft is of one task, and there are {names}", "name it: --task NAME"))
     (view,) = views
-    draft = workflow.draft_prompt(view, _arm(view, arguments.arm), _next_name(view))
+    draft = workflow.draft_prompt(view, arm_to_draft_from(view, arguments.arm), next_name(view))
     path = project.folder / "tasks" / view.task.name / "prompts" / f"{draft.name}.toml"
     write_whole(path, workflow.draft_text(draft))
     shown = path.relative_to(project.folder)
@@ -61,7 +61,7 @@ def _send(arguments: argparse.Namespace, command: Sequence[str]) -> int:
     return send.run(parser.parse_args([*words, *(["--trust"] if arguments.trust else [])]))
 
 
-def _arm(view: TaskView, wanted: str | None) -> Arm:
+def arm_to_draft_from(view: TaskView, wanted: str | None) -> Arm:
     """The arm that the draft starts from: the one that is named, or the best.
 
     :raises UsageError: where there is none.
@@ -78,7 +78,7 @@ def _arm(view: TaskView, wanted: str | None) -> Arm:
     return arms[best]
 
 
-def _next_name(view: TaskView) -> str:
+def next_name(view: TaskView) -> str:
     """The name after the highest number: v3 after v2."""
     numbers = [int(found[1]) for one in view.task.prompts if (found := re.fullmatch(r"v(\d+)", one.name))]
     return f"v{max(numbers, default=0) + 1}"

@@ -10,6 +10,7 @@ from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, open_project, open_store
 from drovik.cli.printing import heading, print_json, say, table
 from drovik.cli.prompt_draft import draft_next
+from drovik.cli.prompt_search import search
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.text import difference_text, score_text
 
@@ -35,6 +36,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--next", action="store_true", help="draft the next version from the causes of the misses, to be edited"
     )
+    parser.add_argument(
+        "--search", action="store_true", help="draft variants, compare them, judge the winner on held-out cases"
+    )
+    parser.add_argument("--budget", metavar="MONEY", help="the most that a search may spend, like 3.00")
     parser.add_argument("--arm", metavar="ARM", help="whose misses (default: the best arm's)")
     parser.add_argument("--send", action="store_true", help="send the draft too, on the tuning cases alone")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
@@ -47,8 +52,11 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, None, "tune", arguments.trust)
-        if arguments.next:
-            return draft_next(project, views, arguments)
+    if arguments.next:
+        return draft_next(project, views, arguments)
+    if arguments.search:
+        return search(project, views, arguments)
+    with open_store(project.store_path, create=False) as store:
         if arguments.versions:
             document = {view.task.name: _difference(view, *arguments.versions) for view in _having(views, arguments)}
         else:

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from drovik.comparing.effects import effects_of, interaction_text, missing_text
     from drovik.comparing.frontier import amount_interval, choice_text, frontier_of, money_of
     from drovik.comparing.gates import BASELINE, judge_must, not_known_worse, read_must
+    from drovik.comparing.halving import search_round
     from drovik.comparing.held_out import look_text, split_scores
     from drovik.comparing.judge_agreement import agreement_text
     from drovik.comparing.margin import margin_list, margin_text
@@ -134,6 +135,7 @@ if TYPE_CHECKING:
         amounts,
         budget_for,
         concurrency_bound,
+        paid_in,
         require_agreed_folders,
         require_sendable,
         services_at,
@@ -275,6 +277,7 @@ __all__ = [
     "next_step",
     "not_known_worse",
     "outside_answers",
+    "paid_in",
     "percent",
     "picture_record",
     "pictures_sent",
@@ -304,6 +307,7 @@ __all__ = [
     "schema_of_fields",
     "scores_by",
     "scores_by_measure",
+    "search_round",
     "send",
     "sent_boxes",
     "sent_parts",
@@ -344,6 +348,7 @@ _NAMES_OF = {
     "comparing.effects": "effects_of interaction_text missing_text",
     "comparing.frontier": "amount_interval choice_text frontier_of money_of",
     "comparing.gates": "BASELINE judge_must not_known_worse read_must",
+    "comparing.halving": "search_round",
     "comparing.held_out": "look_text split_scores",
     "comparing.judge_agreement": "agreement_text",
     "comparing.margin": "margin_list margin_text",
@@ -419,8 +424,8 @@ _NAMES_OF = {
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
     "workflow.services": (
-        "Services USERS amounts budget_for concurrency_bound require_agreed_folders "
-        "require_sendable services_at users_folder"
+        "Services USERS amounts budget_for concurrency_bound paid_in "
+        "require_agreed_folders require_sendable services_at users_folder"
     ),
     "workflow.wire_parts": "sent_parts",
 }

@@ -60,6 +60,11 @@ def amounts(words: Sequence[str], currencies: Sequence[str], option: str) -> dic
     return found
 
 
+def paid_in(store: Store) -> dict[str, Decimal]:
+    """What a store's replies have cost so far, by currency, as budgets count it."""
+    return Budget(store.connection, {}).paid()
+
+
 def budget_for(
     project: Project, store: Store, planned: Planned, words: Sequence[str], name: str = "--budget"
 ) -> Budget | None:
