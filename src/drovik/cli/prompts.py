@@ -1,4 +1,4 @@
-"""`drovik prompts`: the prompt versions of a task; what changed from one to another, in the text and in the cases."""
+"""`drovik prompts`: the prompt versions of a task; what changed from one to another, and what comes next."""
 
 from __future__ import annotations
 
@@ -46,7 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """List the versions, or compare two; nothing is sent."""
+    """List the versions, compare two, draft the next, or search among drafts."""
     if len(arguments.versions) not in (0, 2):
         raise UsageError(Problem("prompts takes two versions, or none to list all", "see: drovik prompts --help"))
     project = open_project(arguments.project)
