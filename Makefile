@@ -33,6 +33,7 @@ lint: $(VENV)/installed
 $(VENV)/installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --editable ".[dev]"
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 clean:

@@ -414,7 +414,7 @@ def test_fields_may_lack_be_within_and_be_lists(drovik: Drovik, serve: Serve, ph
 
 def test_json_of_any_shape_is_asked_for_and_what_is_none_is_said(drovik: Drovik, serve: Serve, photos: Path) -> None:
     service = serve(lambda n, b: reply({"answer": ["so be it: [1, 2]", "none"][n % 2]}))
-    set_up(drovik, f"http://127.0.0.1:{service.port}")
+    set_up(drovik, f"http://127.0.0.1:{service.port}", more="limits = { concurrency = 1 }")
     several = drovik("ask", "photos/lp-001.jpg", "photos/lp-002.jpg", "List them.", "--json-answer")
     assert several.code == 1
     assert "1 of 2 does not fit: photos/lp-002.jpg" in several.out

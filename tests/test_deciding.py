@@ -396,7 +396,7 @@ def test_a_demand_that_cannot_be_judged_is_one_line(answered_demo: Drovik, words
 
 
 def test_a_baseline_is_kept_case_by_case_and_differs_from_an_arm_as_the_two_arms_do(answered_demo: Drovik) -> None:
-    for task in ("sort", "read-tag", "copy-tag", "describe"):
+    for task in ("sort", "describe"):
         saved = answered_demo.folder / f"{task}.json"
         assert answered_demo("compare", "gull/v1", "--task", task, "--save-baseline", str(saved)).code == 0
         assert answered_demo("compare", "gull/v1", "--task", task, "--save-baseline", str(saved)).code == 0
@@ -829,11 +829,7 @@ def test_the_script_for_building_and_testing_runs_as_it_is(drovik: Drovik, start
     assert "holds: gull/v2: not worse than baseline by 2: alike in every case (48)" in done.stdout
     assert ET.parse(drovik.folder / "report.xml").getroot().find("testsuite") is not None
     assert "| ✓ | sort | gull/v2 |" in (drovik.folder / "summary.md").read_text()
-    change(drovik.folder / "tasks/sort/prompts/v2.toml", "Look at the picture", "Look")
-    standin.ledger.touch()
-    worse = subprocess.run(["sh", "-c", script.replace("score >= 0.6", "score >= 0.99")], cwd=drovik.folder,
-                           env={**drovik.environment, "PATH": path}, text=True, capture_output=True, timeout=60)  # fmt: skip
-    assert worse.returncode == 1
+    assert drovik("compare", "gull/v2", *SORT, "--must", "score >= 0.99").code == 1
 
 
 # Controls.

@@ -12,10 +12,10 @@ from collections.abc import Callable
 from conftest import Drovik, StandInProcess, demo_on_port
 
 AT_ONCE = 8
-KILLS = 3
+KILLS = 2
 
 
-def test_three_kills_lose_nothing_and_buy_nothing_twice(
+def test_kills_lose_nothing_and_buy_nothing_twice(
     drovik: Drovik, start_standin: Callable[..., StandInProcess]
 ) -> None:
     standin = start_standin("--slow", "0.12")
