@@ -105,6 +105,11 @@ def bounds_text(low: float, high: float, coefficient: bool = False, signed: bool
     return decimal(low * scale, places, signed), decimal(high * scale, places, signed)
 
 
+def about(count: float) -> str:
+    """A count to two places, for what is only known about."""
+    return f"{float(f'{count:.2g}'):.0f}"
+
+
 def p_value(p: float) -> str:
     """A p value with its sign of relation."""
     return "< 0.001" if p < 0.001 else f"= {p:.3f}"

@@ -6,6 +6,7 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.arm_words import arm_meant
 from drovik.cli.printing import heading, print_json, say, table
 from drovik.errors import Problem, UsageError
 
@@ -15,8 +16,6 @@ if TYPE_CHECKING:
     from drovik.comparing.case_plan import CasePlan
     from drovik.evaluation.gathering import TaskView
     from drovik.project.reading import Project
-
-_OF = "cases"
 
 
 def show_plans(
@@ -38,7 +37,9 @@ def show_plans(
         if plan is not None:
             heading(view.task.heading)
             say(workflow.plan_text(plan, f"{difference * 100:g} points"), style="bold")
-            table(("label", _OF, "they differ in", "needed", "more"), workflow.label_rows(plan), numbers=range(1, 5))
+            table(
+                ("label", "cases", "they differ in", "needed", "more"), workflow.label_rows(plan), numbers=range(1, 5)
+            )
 
 
 def _plan(
@@ -63,10 +64,8 @@ def _two(view: TaskView, measure: str, arms: Sequence[str]) -> tuple[str, str] |
     """The two arms that are planned for: those named, or those that are hardest to tell apart; None where there are
     none."""
     if arms:
-        chosen = [
-            one.arm for word in arms for one in view.scores if one.arm == word or one.arm.startswith(f"{word}/")
-        ]
-        return (chosen[0], chosen[1]) if len(chosen) == 2 else None
+        first, second = (arm_meant(view, word).arm for word in arms)
+        return first, second
     ranking = workflow.rank(view.scores, measure)
     names = list(ranking.names) or sorted(view.answers, key=lambda name: -len(view.answers[name]))
     return (names[0], names[1]) if len(names) > 1 else None

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
+from drovik.cli.arm_words import arm_meant
 from drovik.cli.case_plan import show_plans
 from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
 from drovik.cli.deciding import add_deciding_arguments, deciding_document, show_deciding
@@ -62,13 +63,19 @@ def run(arguments: argparse.Namespace) -> int:
 
     if len(arguments.arms) not in (0, 2) and not is_gate(arguments):
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
+    if arguments.arms and (arguments.effects or arguments.frontier or arguments.cascades):
+        raise UsageError(
+            Problem("effects, frontier and cascades are of all arms of a task", "leave the named ones out")
+        )
     project = open_project(arguments.project)
     arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust)
         looks = Looks(store, views, arguments.split)
         if is_gate(arguments):
-            return run_gates(_measured(views, arguments.measure), arguments)
+            code = run_gates(_measured(views, arguments.measure), arguments)
+            looks.show(arguments.json)
+            return code
         if arguments.held_out and not arguments.cascades:
             apart = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust)
             looks = Looks(store, apart, "held_out")
@@ -173,7 +180,7 @@ def _rank_all(
 def _compare_two(views: Sequence[TaskView], arguments: argparse.Namespace, levels: Levels, looks: Looks) -> None:
     found = []
     for view, name in _measured(views, arguments.measure):
-        first, second = _named(view, arguments.arms)
+        first, second = (arm_meant(view, word) for word in arguments.arms)
         found.append((view, first, second, workflow.compare_arms(first, second, name)))
     if arguments.json:
         tasks = {
@@ -214,25 +221,6 @@ def _change_document(view: TaskView, first: str, second: str) -> dict[str, Any]:
     """What changed between two periods of one arm, for `--json`; nothing where they are two arms."""
     change = workflow.change_between(view, first, second)
     return {} if change is None else {"change": asdict(change)}
-
-
-def _named(view: TaskView, arms: Sequence[str]) -> list[ArmScores]:
-    """The arms that words mean.
-
-    :raises UsageError: where a word means none or several.
-    """
-    chosen = [_meant(view, word) for word in arms]
-    for word, fitting in zip(arms, chosen, strict=True):
-        if len(fitting) != 1:
-            several = ", ".join(one.arm for one in fitting) or "none of this task"
-            raise UsageError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
-    return [fitting[0] for fitting in chosen]
-
-
-def _meant(view: TaskView, word: str) -> list[ArmScores]:
-    """The arm of that name, or all that begin with it."""
-    exact = [one for one in view.scores if one.arm == word]
-    return exact or [one for one in view.scores if one.arm.startswith(f"{word}/")]
 
 
 def _show_bounds(arms: Sequence[ArmScores], measure: str) -> None:

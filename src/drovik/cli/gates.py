@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.arm_words import arm_meant, arms_meant
 from drovik.cli.outputs import require_own
 from drovik.cli.printing import heading, print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE, Problem, UsageError
@@ -60,7 +61,7 @@ class _Gate:
                 chosen = next(one for one in view.measures if one.name == measure)
                 kept = workflow.baseline_sample(self.saved, str(self.path), view.task.name, chosen, view.cases)
                 return arm, kept
-            return _one(view, name), None
+            return arm_meant(view, name), None
 
         return [workflow.judge_must(must, arm, measure, other) for must in self.musts]
 
@@ -80,8 +81,8 @@ def run_gates(measured: Sequence[tuple[TaskView, str]], arguments: argparse.Name
     """Hold an arm of each task against the demands, and keep it if that is asked for."""
     gate = _Gate(arguments)
     word = arguments.arms[0]
-    having = [(view, measure) for view, measure in measured if any(_fits(one, word) for one in view.scores)]
-    arms = [(view, _one(view, word), measure) for view, measure in having]
+    having = [(view, measure) for view, measure in measured if arms_meant(view, word)]
+    arms = [(view, arm_meant(view, word), measure) for view, measure in having]
     results = [one for view, arm, measure in arms for one in gate.results(view, arm, measure)]
     for path, text in ((arguments.junit, junit), (arguments.markdown, markdown)):
         if path is not None:
@@ -113,19 +114,3 @@ def _show(results: Sequence[GateResult]) -> None:
         heading(task)
         for one in (one for one in results if one.task == task):
             say(f"{one.state}: {one.arm}: {one.must}: {one.why}")
-
-
-def _one(view: TaskView, word: str) -> ArmScores:
-    """The arm that a word means.
-
-    :raises UsageError: where it means none or several.
-    """
-    fitting = [one for one in view.scores if one.arm == word] or [one for one in view.scores if _fits(one, word)]
-    if len(fitting) != 1:
-        several = ", ".join(one.arm for one in fitting) or f"no arm of '{view.task.name}'"
-        raise UsageError(Problem(f"'{word}' means {several}", "name one arm in full, like gull/v2"))
-    return fitting[0]
-
-
-def _fits(arm: ArmScores, word: str) -> bool:
-    return arm.arm == word or arm.arm.startswith(f"{word}/")

@@ -82,17 +82,12 @@ def cascades_of(ranking: Ranking) -> tuple[Cascade, ...]:
 
 
 def _costs(arm: ArmScores, ranking: Ranking) -> Amount | None:
-    return money_per_case(_cases(arm, ranking))[1]
-
-
-def _cases(arm: ArmScores, ranking: Ranking) -> list[ScoredCase]:
-    score = arm.measure(ranking.measure.name) if ranking.measure else None
-    return [one for one in score.scored if one.case.id in ranking.cases] if score else []
+    return money_per_case(ranking.cases_of(arm))[1]
 
 
 def signals_of(arm: ArmScores, ranking: Ranking) -> list[Signal]:
     """By what an arm can be unsure: what varies over its answers."""
-    cases = _cases(arm, ranking)
+    cases = ranking.cases_of(arm)
     found: list[Signal] = []
     order: tuple[Signal, ...] = ("confidence", "repeats", "form")
     for signal in order:
@@ -136,7 +131,7 @@ def _agreement(one: ScoredCase) -> float:
 
 def cascade(ranking: Ranking, cheap: ArmScores, expensive: ArmScores, signal: Signal) -> Cascade:
     """A cascade of two arms over all thresholds: from never asking the expensive one to always."""
-    first, second = _cases(cheap, ranking), {one.case.id: one for one in _cases(expensive, ranking)}
+    first, second = ranking.cases_of(cheap), {one.case.id: one for one in ranking.cases_of(expensive)}
     sure = _sureness(signal, ranking.measure)
     known = sorted({sure(one) for one in first})
     if len(known) > _MOST_THRESHOLDS:
@@ -151,7 +146,7 @@ def cascade_point(
     ranking: Ranking, cheap: ArmScores, expensive: ArmScores, signal: Signal, threshold: float
 ) -> CascadePoint:
     """A cascade of two arms with one threshold."""
-    first, second = _cases(cheap, ranking), {one.case.id: one for one in _cases(expensive, ranking)}
+    first, second = ranking.cases_of(cheap), {one.case.id: one for one in ranking.cases_of(expensive)}
     return _point(ranking, first, second, _sureness(signal, ranking.measure), threshold)
 
 
@@ -193,7 +188,7 @@ def votes_of(ranking: Ranking) -> tuple[Vote, ...]:
     """Votes of the repeats of each arm that has three, and of every three of the arms that may be the best."""
     if ranking.measure is None:
         return ()
-    cases = {arm.arm: _cases(arm, ranking) for arm in ranking.arms}
+    cases = {arm.arm: ranking.cases_of(arm) for arm in ranking.arms}
     found = []
     for name, mine in cases.items():
         if mine and min(len(one.repeats) for one in mine) >= _VOTERS:

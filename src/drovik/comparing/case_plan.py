@@ -15,6 +15,7 @@ from drovik.comparing.contrast import LEAST, POWER, case_score, contrast_of, sam
 from drovik.comparing.intervals import wilson_interval
 from drovik.comparing.verdict import common_cases
 from drovik.scoring.scores import ArmScores
+from drovik.text import about
 
 _SAME = 1e-12
 
@@ -125,17 +126,13 @@ def plan_text(plan: CasePlan, points: str) -> str:
         "in their scores" if plan.by == "scores" else "in their answers (none is labelled, so this is an upper bound)"
     )
     two = f"{plan.first} and {plan.second}"
-    told = f"To see {points} between {two} with a power of 80 %: about {_round(plan.needed)} cases"
+    told = f"To see {points} between {two} with a power of 80 %: about {about(plan.needed)} cases"
     if plan.needed <= plan.have:
         return f"{told}, and there are {plan.have}: enough, as far as the two differ {what}."
     return (
-        f"{told} ({_round(plan.low)} to {_round(plan.high)}, by how the two differ {what}); there are {plan.have}, "
-        f"so {_round(plan.needed - plan.have)} more."
+        f"{told} ({about(plan.low)} to {about(plan.high)}, by how the two differ {what}); there are {plan.have}, "
+        f"so {about(plan.needed - plan.have)} more."
     )
-
-
-def _round(count: int) -> str:
-    return f"{float(f'{count:.2g}'):.0f}"
 
 
 def label_rows(plan: CasePlan) -> Sequence[tuple[str, ...]]:

@@ -114,9 +114,7 @@ def _grid(ranking: Ranking, choices: Mapping[str, Choices]) -> _Grid | None:
     names = [name for name in choices if name in arms]  # in the order in which they were written
     kept, samples = [choices[name] for name in names], []
     for name in names:
-        score = arms[name].measure(ranking.measure.name)
-        cases = [one for one in score.scored if one.case.id in ranking.cases] if score else []
-        samples.append(sample_of(arms[name].task, ranking.measure, cases))
+        samples.append(sample_of(arms[name].task, ranking.measure, ranking.cases_of(arms[name])))
     factors = {}
     for factor in kept[0] if kept else ():
         asked = {one[factor] for one in kept}

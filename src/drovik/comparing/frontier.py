@@ -18,7 +18,7 @@ from drovik.comparing.intervals import LEVEL, student_quantile
 from drovik.comparing.ranking import Ranking
 from drovik.comparing.verdict import Estimate
 from drovik.heavy import special
-from drovik.scoring.scores import ArmScores, ScoredCase
+from drovik.scoring.scores import ScoredCase
 from drovik.text import score_text, seconds_text
 
 PER = 1000
@@ -85,7 +85,7 @@ class Frontier:
 
 def frontier_of(ranking: Ranking) -> Frontier:
     """The ranked arms by score, money and seconds."""
-    cases = {arm.arm: _cases(arm, ranking) for arm in ranking.arms}
+    cases = {arm.arm: ranking.cases_of(arm) for arm in ranking.arms}
     currency = _currency(cases)
     money = {name: _money(mine, currency) for name, mine in cases.items()}
     scores = {arm.arm: one for arm, one in zip(ranking.arms, ranking.estimates, strict=True)}
@@ -99,11 +99,6 @@ def frontier_of(ranking: Ranking) -> Frontier:
     ]  # fmt: skip
     found.sort(key=lambda one: (one.money is None, one.money.value if one.money else 0.0, -one.score.value))
     return Frontier(currency, tuple(found), _prices(chosen, ranking, scores, money))
-
-
-def _cases(arm: ArmScores, ranking: Ranking) -> list[ScoredCase]:
-    score = arm.measure(ranking.measure.name) if ranking.measure else None
-    return [one for one in score.scored if one.case.id in ranking.cases] if score else []
 
 
 def _currency(cases: Mapping[str, Sequence[ScoredCase]]) -> str | None:
@@ -210,7 +205,7 @@ def _gain(ranking: Ranking, first: str, second: str) -> tuple[float, float]:
     """The interval of what the second arm scores above the first."""
     assert ranking.measure is not None, "there are arms"
     measure, arms = ranking.measure, {arm.arm: arm for arm in ranking.arms}
-    one, other = (sample_of(arms[name].task, measure, _cases(arms[name], ranking)) for name in (first, second))
+    one, other = (sample_of(arms[name].task, measure, ranking.cases_of(arms[name])) for name in (first, second))
     return contrast_of(one, other).interval()
 
 

@@ -19,7 +19,7 @@ from drovik.comparing.verdict import (
 )
 from drovik.heavy import np
 from drovik.scoring.measure import Measure
-from drovik.scoring.scores import ArmScores, MeasureScore
+from drovik.scoring.scores import ArmScores, MeasureScore, ScoredCase
 from drovik.text import counted, score_text
 
 if TYPE_CHECKING:
@@ -58,6 +58,11 @@ class Ranking:
     def names(self) -> tuple[str, ...]:
         """The names of the ranked arms, the best first."""
         return tuple(one.arm for one in self.arms)
+
+    def cases_of(self, arm: ArmScores) -> list[ScoredCase]:
+        """An arm's scored cases that all ranked arms share."""
+        score = arm.measure(self.measure.name) if self.measure else None
+        return [one for one in score.scored if one.case.id in self.cases] if score else []
 
     def beside(self, arm: str) -> Verdict | None:
         """The verdict of the best beside an arm."""

@@ -91,10 +91,8 @@ def scores_by(ranking: Ranking, level_of: Mapping[str, str], levels: Sequence[st
     samples: dict[str, list[tuple[ArmScores, Sample]]] = {}
     for arm in ranking.arms:
         by_level: dict[str, list[ScoredCase]] = {}
-        score = arm.measure(ranking.measure.name)
-        for case in score.scored if score else ():
-            if case.case.id in ranking.cases:
-                by_level.setdefault(level_of[case.case.id], []).append(case)
+        for case in ranking.cases_of(arm):
+            by_level.setdefault(level_of[case.case.id], []).append(case)
         for level, cases in by_level.items():
             samples.setdefault(level, []).append((arm, sample_of(arm.task, ranking.measure, cases)))
     return _levels_scored([(one, samples[one]) for one in levels if one in samples], ranking)

@@ -25,7 +25,7 @@ from drovik.errors import Problem, UsageError
 from drovik.money import add_money, money_text
 from drovik.scoring.measure import Measure
 from drovik.scoring.scores import ArmScores, Costs, MeasureScore, ScoredCase, costs_of
-from drovik.text import bounds_text, counted, difference_text, p_value, score_text
+from drovik.text import about, bounds_text, counted, difference_text, p_value, score_text
 
 Outcome = Literal["better", "worse", "too close to call", "too few cases", "no difference", "no verdict"]
 
@@ -276,7 +276,7 @@ def verdict_line(verdict: Verdict) -> str:
         forms = [f"{second} is {verdict.outcome} than {first} {on}: {apart}{between}."]
     else:
         what = verdict.outcome.capitalize()
-        needed = "" if verdict.needed is None else f"; about {_rounded(verdict.needed)} cases would decide"
+        needed = "" if verdict.needed is None else f"; about {about(verdict.needed)} cases would decide"
         forms = [f"{what} {on}: {second} {apart}{between} beside {first}{needed}."]
     forms += [one.replace(between, "") for one in forms]
     return next((one for one in forms if len(one) <= MOST_IN_A_LINE), forms[-1])
@@ -291,11 +291,6 @@ def verdict_details(verdict: Verdict) -> str:
     return f"{test}: {why}, {cases_text(verdict.after)}.{_cost_in_words(verdict)}"
 
 
-def _rounded(count: int) -> str:
-    """A count to two places."""
-    return f"{float(f'{count:.2g}'):.0f}"
-
-
 def cases_text(one: Estimate) -> str:
     """How many cases a score rests on, and in how many groups they are."""
     groups = "" if one.groups is None else f" in {counted(one.groups, 'group')}"
@@ -306,7 +301,7 @@ def _needed(verdict: Verdict) -> str:
     """About how many cases would decide it, rounded to two places; nothing where that cannot be said."""
     if verdict.needed is None:
         return ""
-    return f"; if it stays like this, about {_rounded(verdict.needed)} cases would decide"
+    return f"; if it stays like this, about {about(verdict.needed)} cases would decide"
 
 
 def more_cases_text(verdict: Verdict) -> str:
@@ -318,7 +313,7 @@ def more_cases_text(verdict: Verdict) -> str:
     if verdict.needed is None or verdict.needed <= have:
         return ""
     more = verdict.needed - have
-    told = f"About {_rounded(more)} more cases would tell them apart with a power of 80 %, if it stays like this"
+    told = f"About {about(more)} more cases would tell them apart with a power of 80 %, if it stays like this"
     money = dict(verdict.first_costs.money)
     for currency, amount in verdict.second_costs.money.items():
         add_money(money, currency, amount)

@@ -53,7 +53,7 @@ def levels_of(
     """The level of each case in a column.
 
     :param measure: whose place in the expected output is the label.
-    :raises UsageError: where there is no such column, or no case has anything in it.
+    :raises UsageError: where the column is unknown, or no case has anything in it.
     :raises DrovikError: where a picture cannot be read.
     """
     values = _values(project, store, task, measure, cases, column)
