@@ -56,7 +56,7 @@ def show_cascades(ranking: Ranking, held_out: Ranking | None, margin: float | No
     found = _chosen(ranking, margin)
     rows = [_row(one, point, held_out) for one, point in found if point is not None]
     if rows:
-        titles = ("first", "then", "where unsure by", "asked of that", "score", "1000 cases", "held out")
+        titles = ("first", "then", "where unsure by", "then asked", "score", "1000 cases", "held out")
         table(titles, rows, numbers=(3, 4, 5))
         if held_out is None:
             say(
