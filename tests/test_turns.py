@@ -15,7 +15,8 @@ from drovik.images.prepare import PREPARING_REVISION
 from drovik.planning.rendering import canonical_conversation, conversation_of
 from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case, Picture
-from drovik.project.prompts import Prompt, compile_template
+from drovik.project.prompt_templates import compile_template
+from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Task
 

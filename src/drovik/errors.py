@@ -21,7 +21,6 @@ Problems are made where the facts are known and printed in one place, `cli/main.
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 from typing import ClassVar, Literal, NamedTuple
 
@@ -119,8 +118,13 @@ class ServiceError(DrovikError):
     exit_code = NO_SERVICE
 
 
+class TooMuch(Exception):
+    """The rendering of a template went beyond its bounds."""
+
+
 def nearest(word: str, known: Iterable[str]) -> str | None:
     """The known word that is spelt most like `word`, or None where none is close."""
+    import difflib  # only an error needs it
 
     found = difflib.get_close_matches(word, list(known), n=1, cutoff=0.6)
     return found[0] if found else None

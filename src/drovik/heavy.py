@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 __all__ = [
     "Image", "ImageCms", "ImageDraw", "ImageEnhance", "ImageFilter", "ImageFont", "ImageOps", "aiohttp", "np",
-    "shapely", "special",
+    "shapely", "special", "statistics",
 ]  # fmt: skip
 
 
@@ -25,6 +25,8 @@ class _Lazy:
 
 
 if TYPE_CHECKING:
+    import statistics
+
     import aiohttp
     import numpy as np
     import shapely
@@ -32,7 +34,7 @@ if TYPE_CHECKING:
     from scipy import special
 else:
     aiohttp, np, special = _Lazy("aiohttp"), _Lazy("numpy"), _Lazy("scipy.special")
-    shapely = _Lazy("shapely")
+    shapely, statistics = _Lazy("shapely"), _Lazy("statistics")
     Image, ImageCms, ImageDraw = _Lazy("PIL.Image"), _Lazy("PIL.ImageCms"), _Lazy("PIL.ImageDraw")
     ImageEnhance, ImageFilter = _Lazy("PIL.ImageEnhance"), _Lazy("PIL.ImageFilter")
     ImageFont, ImageOps = _Lazy("PIL.ImageFont"), _Lazy("PIL.ImageOps")

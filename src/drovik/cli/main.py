@@ -85,6 +85,8 @@ def main(argv: Sequence[str] | None = None) -> int:
     words = list(sys.argv[1:] if argv is None else argv)
     # A hundred thousand cases are many objects and no cycles: looking for those as often as is usual takes a third.
     gc.set_threshold(200_000, 50, 100)
+    # Nobody's additions to the package that reads records take part here, nor the search for them.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     _open_what_is_closed()
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):  # a terminal that lacks a character shows another, and nothing ends

@@ -8,7 +8,6 @@ Learned is only from what services themselves reported, and for each model apart
 from __future__ import annotations
 
 import json
-import statistics
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -17,7 +16,7 @@ from typing import Any, NamedTuple
 
 from drovik.dialects.request import Conversation, TextPart
 from drovik.errors import Problem
-from drovik.heavy import np, special
+from drovik.heavy import np, special, statistics
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.project.arms import Arm
 from drovik.project.models import Model, Price

@@ -10,10 +10,9 @@ from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from drovik.dialects.request import Conversation, PicturePart, TextPart, Turn
-from drovik.errors import DrovikError, Problem, ProjectError, known_words
+from drovik.errors import DrovikError, Problem, ProjectError, TooMuch, known_words
 from drovik.project.arms import Arm, canonical
 from drovik.project.cases import Case, prep_for
-from drovik.project.prompts import TooMuch, compile_template, render
 from drovik.project.tasks import Task
 
 if TYPE_CHECKING:
@@ -29,6 +28,8 @@ Answer the same question again, about the same pictures, in the right form: noth
 
 @lru_cache(maxsize=512)
 def _template(text: str) -> Template:
+    from drovik.project.prompt_templates import compile_template
+
     return compile_template(text, "", "")[0]
 
 
@@ -176,9 +177,29 @@ def _no_picture(*_: object) -> str:
     raise ProjectError(Problem("picture() is in the system text", "pictures belong into 'ask'"))
 
 
+_BARE = re.compile(r"\{\{ *(?!true|false|none)(\w+) *\}\}", re.IGNORECASE)
+_PLAIN_AT_MOST = 100_000
+"""Characters; what is longer is for the templates, which have their bounds."""
+
+
+def _filled(text: str, variables: Mapping[str, Any]) -> str | None:
+    """A text whose only slots are names of texts, filled in; None where it needs the templates' own means."""
+    pieces = _BARE.split(text)
+    values = [variables.get(name) for name in pieces[1::2]]
+    if any("{" in piece or "\r" in piece for piece in pieces[::2]) or not all(type(value) is str for value in values):
+        return None
+    pieces[1::2] = values
+    filled = "".join(pieces)
+    return filled if len(filled) <= _PLAIN_AT_MOST else None
+
+
 def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: Case) -> str:
-    if "{" not in text:
-        return text.strip()
+    filled = _filled(text, variables)
+    if filled is not None:
+        return filled.strip()
+    # Jinja is slow to start: a question that needs no more than its pieces put together does without it.
+    from drovik.project.prompt_templates import render
+
     try:
         return render(_template(text), variables).strip()
     except DrovikError as error:

@@ -194,7 +194,7 @@ class Dialect(Frozen):
     steps: tuple[Step, ...] = ()
     names: dict[Literal["user", "assistant", "system"], str] = {}
     reply: ReplyForm
-    errors: ErrorWords = Field(default=ErrorWords())
+    errors: ErrorWords = Field(default_factory=ErrorWords)
     models: ModelList | None = None
     left: LeftHeaders | None = None
 

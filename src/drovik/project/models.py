@@ -107,7 +107,7 @@ class Model(Frozen):
     endpoint: str
     id: str = Field(min_length=1)
     revision: str = ""
-    settings: Settings = Settings()
+    settings: Settings = Field(default_factory=Settings)
     price: Price | None = None
     picture_tokens: PictureTokens | None = None
     repeats: int | None = Field(default=None, ge=1, le=1000)

@@ -39,7 +39,10 @@ Got = TypeVar("Got")
 class Frozen(BaseModel):
     """A record that a person wrote: immutable, and no key in it goes unread."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", strict=False, arbitrary_types_allowed=True)
+    model_config = ConfigDict(
+        frozen=True, extra="forbid", strict=False, arbitrary_types_allowed=True, defer_build=True
+    )
+    """Built when first read: most commands read few of the records that there are."""
 
     def changed(self, **values: Any) -> Self:
         """A copy with other values; what was computed from the old ones and kept is not taken along."""
