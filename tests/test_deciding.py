@@ -24,7 +24,7 @@ from xml.etree import ElementTree as ET
 
 import numpy as np
 import pytest
-from conftest import PROGRAM, Drovik, change, demo_on_port, good
+from conftest import PROGRAM, Drovik, Reply, change, demo_on_port, good
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PIL import Image
@@ -951,9 +951,7 @@ def test_a_draft_says_a_sentence_against_each_cause_that_a_prompt_helps_and_show
     assert answered_demo("check").code == 0
     assert "a draft is of one task" in answered_demo("prompts", "--next").err
     assert "is no arm of 'sort'" in answered_demo("prompts", "--next", *SORT, "--arm", "gull/v9").err
-    assert answered_demo("prompts", "--next", *SORT, "--arm", "gull/v1").out.startswith(
-        "tasks/sort/prompts/v4.toml: v1"
-    )
+    assert "'v3' says this already" in answered_demo("prompts", "--next", *SORT, "--arm", "gull/v1").err
 
 
 def draft_lines(draft: dict[str, Any]) -> list[str]:
@@ -1022,3 +1020,52 @@ def test_a_search_keeps_its_variants_judges_the_winner_on_held_out_cases_and_spe
     assert "is better than gull/v1 on kind" in told.out
     assert "The search cost 0.0000 EUR." in told.out
     assert len(standin.entries()) == asked, "what was asked before is not bought again"
+
+
+def test_a_model_writes_the_next_version_from_tuning_cases_alone_and_is_asked_once_for_the_money_allowed(
+    drovik: Drovik, serve: Any
+) -> None:
+    written: list[str] = []
+    facts: list[str] = []
+
+    def desk(number: int, body: dict[str, Any]) -> Reply:
+        words = body["talk"][-1]["parts"][-1]["words"]
+        if "next version of this prompt" not in words:
+            return good(json.dumps({"kind": "bottles"}))
+        assert len(body["talk"][-1]["parts"]) == 1, "no picture goes with it"
+        facts.append(words)
+        return good(written[-1])
+
+    folder = demo_on_port(drovik.folder, serve(desk).port)
+    assert drovik("split", "--held-out", "0.4", "--seed", "3").code == 0
+    assert drovik("send", *SORT, "--arm", "gull/v1", "--quiet").code == 0
+    words = ("prompts", "--next", *SORT, "--arm", "gull/v1", "--by-model")
+    assert "there is no model 'dunlinn'; did you mean 'dunlin'?" in drovik(*words, "dunlinn").err
+    for model, wrong, told in (
+        ("dunlin", '{"ask": "Which of {{ colours }}?"}', "ask: has the slot 'colours', which nothing fills"),
+        ("fulmar", '{"ask": "{% for one in"}', "what fulmar wrote: ask: line 1 of the text"),
+        ("gull", '{"asks": "?"}', "gull wrote no prompt: it does not fit the schema"),
+    ):
+        written.append(wrong)
+        refused = drovik(*words, model)
+        assert told in refused.err
+        assert refused.code in (2, 3)
+    assert "budget" in drovik(*words, "gull", "--budget", "0.0000001").err
+    assert [path.name for path in sorted((folder / "tasks/sort/prompts").iterdir())] == ["v1.toml", "v2.toml"]
+
+    ask = 'Say \\ """now"""\x1b: {{ labels | join(", ") }}?'
+    written.append(json.dumps({"system": "", "ask": ask}))
+    made = drovik(*words, "gull", "--json").json
+    assert tomllib.loads((folder / made["file"]).read_text())["ask"].strip() == ask
+    assert (made["draft"]["written_by"], made["draft"]["base"]) == ("gull", "v1")
+    assert float(made["money"]["EUR"]) == pytest.approx((1000 * 0.20 + 10 * 0.70) / 1e6), "as gull's price is"
+    misses = re.findall(r'answered "(.*)", expected "(.*)"', facts[-1])
+    assert misses and all(json.loads(f'"{said}"') == '{"kind": "bottles"}' for said, _ in misses)
+    assert "plural of the label: " in facts[-1] and '{{ labels | join(", ") }}: the labels' in facts[-1]
+    assert "on 29 cases" in facts[-1], "19 of the 48 are held out"
+
+    asked = len(facts)
+    assert "'v3' says this already" in drovik(*words, "gull").err
+    search = ("prompts", "--search", *SORT, "--arm", "gull/v1", "--by-model", "gull", "--budget", "0.5", "--json")
+    assert drovik(*search).json["versions"][0] == "v3"
+    assert len(facts) == asked, "what it wrote from the same facts is kept"

@@ -5,20 +5,26 @@ from __future__ import annotations
 import argparse
 import re
 from dataclasses import asdict
+from decimal import Decimal
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.printing import print_json, say
-from drovik.errors import DONE, Problem, UsageError
+from drovik.cli.arguments import open_store
+from drovik.cli.printing import print_json, say, say_aside
+from drovik.cli.sending import send_with_consent
+from drovik.errors import DONE, Problem, ServiceError, UsageError
 from drovik.files import write_whole
+from drovik.money import add_money, money_text
 from drovik.text import counted, difference_text
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from drovik.evaluation.gathering import TaskView
+    from drovik.evaluation.prompt_draft import PromptDraft
     from drovik.project.arms import Arm
     from drovik.project.reading import Project
+    from drovik.store.answer_store import Store
 
 
 def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.Namespace) -> int:
@@ -30,12 +36,24 @@ def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.
         names = ", ".join(view.task.name for view in views)
         raise UsageError(Problem(f"a draft is of one task, and there are {names}", "name it: --task NAME"))
     (view,) = views
-    draft = workflow.draft_prompt(view, arm_to_draft_from(view, arguments.arm), next_name(view))
+    arm = arm_to_draft_from(view, arguments.arm)
+    money: dict[str, Decimal] = {}
+    if arguments.by_model:
+        with open_store(project.store_path) as store:
+            limits = limits_above_paid(project, store, [arguments.by_model], arguments.budget)
+            draft, money = write_by_model(project, store, view, arm, arguments, limits)
+    else:
+        draft = workflow.draft_prompt(view, arm, next_name(view))
+    require_new(view, draft)
     path = project.folder / "tasks" / view.task.name / "prompts" / f"{draft.name}.toml"
     write_whole(path, workflow.draft_text(draft))
     shown = path.relative_to(project.folder)
     if arguments.json:
-        print_json({"file": str(shown), "draft": asdict(draft)})
+        print_json({"file": str(shown), "draft": asdict(draft), "money": money})
+    elif draft.written_by:
+        say(f"{shown}: {draft.base} of {draft.arm}, written by {draft.written_by} for {money_text(money)}.")
+        for line in filter(None, [draft.system, *draft.ask.splitlines()]):
+            say(f"  {line}")
     else:
         say(f"{shown}: {draft.base} of {draft.arm}, and {counted(len(draft.sentences), 'sentence')} more.")
         for one in draft.sentences:
@@ -49,6 +67,66 @@ def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.
             say(f"Read it and edit it; then: drovik send {' '.join(command)}")
         return DONE
     return _send(arguments, command)
+
+
+def write_by_model(
+    project: Project, store: Store, view: TaskView, arm: Arm, arguments: argparse.Namespace, limits: Sequence[str]
+) -> tuple[PromptDraft, dict[str, Decimal]]:
+    """Have a model write the next version: quoted, sent where the answer is not there yet, and read.
+
+    :param limits: of money, for all that the store's replies have cost; none for no limit.
+    :returns: the draft, and what it cost.
+    :raises DrovikError: where nothing comes back, or what comes back is no prompt.
+    """
+    writing = workflow.plan_writing(project, store, view, arm, arguments.by_model)
+    before = dict(workflow.paid_in(store))
+    if writing.planned.plan.count():
+        for currency, bounds in workflow.estimate_sending(writing.project, store, writing.planned).total().items():
+            say_aside(f"Asking {arguments.by_model} is quoted at {money_text({currency: Decimal(bounds.expected)})}.")
+        asked = argparse.Namespace(trust=arguments.trust, quiet=True, json=True, budget=list(limits))
+        tally = send_with_consent(writing.project, store, writing.planned, asked)
+        if tally.stops:
+            raise ServiceError(tally.stops)
+        if tally.left:
+            raise UsageError(
+                Problem(f"the budget is too small to ask {arguments.by_model}", "give more: --budget MONEY")
+            )
+    draft = writing.draft(store, next_name(view))
+    after = workflow.paid_in(store)
+    return draft, {name: after[name] - before.get(name, Decimal(0)) for name in after}
+
+
+def limits_above_paid(project: Project, store: Store, models: Sequence[str], budget: str | None) -> list[str]:
+    """The limits of money of a command that may spend its budget on top of what was paid before.
+
+    :raises UsageError: where the price of a model is not known, so that a budget cannot be kept.
+    """
+    if budget is None:
+        return []
+    currencies = []
+    for name in models:
+        price = project.settings.models[name].price if name in project.settings.models else None
+        if price is None and name in project.settings.models:
+            remedy = f"give models.{name} a price: a budget counts by it"
+            raise UsageError(Problem("what it costs cannot be told", remedy))
+        currencies += [price.currency] if price else []
+    paid: dict[str, Decimal] = dict(workflow.paid_in(store))
+    most = workflow.amounts([budget], sorted(set(currencies)), "--budget")
+    for currency, amount in most.items():
+        add_money(paid, currency, amount)
+    return [f"{paid[currency]} {currency}" for currency in most]
+
+
+def require_new(view: TaskView, draft: PromptDraft) -> None:
+    """Require that no version says the same already.
+
+    :raises UsageError: with the version that does.
+    """
+    for one in view.task.prompts:
+        if not one.turns and (one.system, one.ask) == (draft.system.strip(), draft.text().strip()):
+            raise UsageError(
+                Problem(f"'{one.name}' says this already", "edit it, or draft from another arm: --arm NAME")
+            )
 
 
 def _send(arguments: argparse.Namespace, command: Sequence[str]) -> int:

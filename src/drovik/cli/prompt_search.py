@@ -11,16 +11,14 @@ from drovik import workflow
 from drovik.cli.arguments import agreement, open_project, open_store, require_sendable
 from drovik.cli.held_out import Looks
 from drovik.cli.printing import print_json, say
-from drovik.cli.prompt_draft import arm_to_draft_from, next_name
+from drovik.cli.prompt_draft import arm_to_draft_from, limits_above_paid, next_name, write_by_model
 from drovik.cli.sending import send_plan
 from drovik.errors import DOES_NOT_HOLD, DONE, Problem, UsageError
 from drovik.files import write_whole
-from drovik.money import add_money, money_text
+from drovik.money import money_text
 from drovik.text import counted, score_text
 
 if TYPE_CHECKING:
-    from decimal import Decimal
-
     from drovik.comparing.halving import SearchRound
     from drovik.evaluation.gathering import TaskView
     from drovik.evaluation.prompt_draft import PromptDraft
@@ -43,8 +41,8 @@ class _Search:
         self.held_out = sum(case.split == "held_out" for case in project.cases)
         self.rounds: list[SearchRound] = []
         self.out_of_money = False
-        self.names = _write_variants(project, view, base)
-        self.project = open_project(arguments.project)
+        self.project, self.view = project, view
+        self.names: list[str] = []
 
     def arm(self, version: str) -> str:
         """The arm of the same model with another version."""
@@ -72,22 +70,27 @@ class _Search:
 
     def begin(self, store: workflow.Store) -> None:
         """See what was paid before: the search may spend its budget on top of that."""
-        price = self.base.model.price
-        if price is None:
-            remedy = f"give models.{self.base.model_name} a price: a budget counts by it"
-            raise UsageError(Problem("what the search costs cannot be told", remedy))
-        most = workflow.amounts([self.arguments.budget], [price.currency], "--budget")
-        paid: dict[str, Decimal] = dict(workflow.paid_in(store))
-        for currency, amount in most.items():
-            add_money(paid, currency, amount)
-        self.limits = [f"{paid[currency]} {currency}" for currency in most]
+        models = [self.base.model_name, *([self.arguments.by_model] if self.arguments.by_model else [])]
+        self.limits = limits_above_paid(self.project, store, models, self.arguments.budget)
+
+    def draft(self, store: workflow.Store) -> None:
+        """Write the variants, one of them by a model where that is wanted, and read the project again with them."""
+        drafts = _variants(self.view, self.base)
+        if self.arguments.by_model:
+            found = write_by_model(self.project, store, self.view, self.base, self.arguments, self.limits)
+            drafts = [found[0], *drafts]
+        if not drafts:
+            raise UsageError(Problem("no sentence helps against these misses", "see why: drovik score --causes"))
+        self.names = _written(self.project, self.view, drafts[:_MOST])
+        self.project = open_project(self.arguments.project)
 
     def run(self) -> dict[str, Any]:
         """All rounds, and the verdict on the held-out cases."""
-        alive = [self.base.name, *(self.arm(name) for name in self.names)]
         with open_store(self.project.store_path) as store:
             self.begin(store)
             before = dict(workflow.paid_in(store))
+            self.draft(store)
+            alive = [self.base.name, *(self.arm(name) for name in self.names)]
             size = min(self.cases, max(_FEWEST, self.cases // 4))
             while True:
                 self.send(store, alive, size, "tune")
@@ -147,8 +150,8 @@ def search(project: Project, views: Sequence[TaskView], arguments: argparse.Name
     return DONE if (found["verdict"] or {}).get("outcome") == "better" else DOES_NOT_HOLD
 
 
-def _write_variants(project: Project, view: TaskView, base: Arm) -> list[str]:
-    """Write the variants: all that the draft says, with examples and without, and its best sentences alone."""
+def _variants(view: TaskView, base: Arm) -> list[PromptDraft]:
+    """The variants: all that the draft says, with examples and without, and its best sentences alone."""
     draft = workflow.draft_prompt(view, base, "")
     every: list[PromptDraft] = []
     for sentences, examples in (
@@ -158,11 +161,14 @@ def _write_variants(project: Project, view: TaskView, base: Arm) -> list[str]:
         one = replace(draft, sentences=sentences, examples=examples)
         if one.text() not in [draft.ask, *(other.text() for other in every)]:
             every.append(one)
-    if not every:
-        raise UsageError(Problem("no sentence helps against these misses", "see why: drovik score --causes"))
+    return every
+
+
+def _written(project: Project, view: TaskView, drafts: Sequence[PromptDraft]) -> list[str]:
+    """Write the variants as versions; the names of all, with those that say the same as one that is there already."""
     number, names = int(next_name(view)[1:]), []
     known = {(one.system, one.ask): one.name for one in view.task.prompts if not one.turns}
-    for one in every[:_MOST]:
+    for one in drafts:
         name = known.get((one.system, one.text().strip()))
         if name is None:
             name, number = f"v{number}", number + 1

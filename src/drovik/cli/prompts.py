@@ -40,6 +40,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--search", action="store_true", help="draft variants, compare them, judge the winner on held-out cases"
     )
     parser.add_argument("--budget", metavar="MONEY", help="the most that a search may spend, like 3.00")
+    parser.add_argument(
+        "--by-model", metavar="NAME", help="have this model write the next version, from the same facts"
+    )
     parser.add_argument("--arm", metavar="ARM", help="whose misses (default: the best arm's)")
     parser.add_argument("--send", action="store_true", help="send the draft too, on the tuning cases alone")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
@@ -52,6 +55,8 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, None, "tune", arguments.trust)
+    if arguments.by_model and not (arguments.next or arguments.search):
+        raise UsageError(Problem("--by-model goes with --next or --search", "see: drovik prompts --help"))
     if arguments.next:
         return draft_next(project, views, arguments)
     if arguments.search:

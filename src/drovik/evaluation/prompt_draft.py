@@ -112,6 +112,8 @@ class PromptDraft:
     examples: tuple[tuple[str, str], ...]
     unhelped: tuple[str, ...]
     """Lines on causes that no sentence helps."""
+    written_by: str = ""
+    """The model that wrote it; nothing where it was put together from the table of sentences."""
 
     def text(self) -> str:
         """The text of `ask`, with what was added at its end."""
@@ -128,6 +130,20 @@ def draft_prompt(view: TaskView, arm: Arm, name: str) -> PromptDraft:
     :param name: what the version is called.
     :raises UsageError: where it has no misses that can be told.
     """
+    causes = causes_of_misses(view, arm)
+    sentences, unhelped = _sentences(view.task, arm, causes)
+    examples = _examples(view, causes)
+    prompt = arm.prompt
+    return PromptDraft(
+        arm.name, prompt.name, name, prompt.system, prompt.ask, tuple(sentences), tuple(examples), tuple(unhelped)
+    )
+
+
+def causes_of_misses(view: TaskView, arm: Arm) -> list[CauseImpact]:
+    """The causes of an arm's misses on the deciding measure, the costliest first.
+
+    :raises UsageError: where it has no misses that can be told.
+    """
     causes = [
         one
         for found, measure, every in impacts_of(view)
@@ -137,12 +153,7 @@ def draft_prompt(view: TaskView, arm: Arm, name: str) -> PromptDraft:
     if not causes:
         what = f"nothing of '{arm.name}' was missed, or nothing was scored"
         raise UsageError(Problem(what, "send it first, or draft from another arm: --arm NAME"))
-    sentences, unhelped = _sentences(view.task, arm, causes)
-    examples = _examples(view, causes)
-    prompt = arm.prompt
-    return PromptDraft(
-        arm.name, prompt.name, name, prompt.system, prompt.ask, tuple(sentences), tuple(examples), tuple(unhelped)
-    )
+    return causes
 
 
 def _sentences(task: Task, arm: Arm, causes: Sequence[CauseImpact]) -> tuple[list[DraftedSentence], list[str]]:
@@ -189,8 +200,10 @@ def _can_be_shown(text: str, expected: object) -> bool:
 
 def draft_text(draft: PromptDraft) -> str:
     """The draft as the text of a TOML file, with a comment on why each sentence is there."""
-    lines = [f'note = "Drafted from the misses of {draft.arm}: read it, edit it, then send it."']
-    lines += ["# What was added, and why; the gain is what it is at the most.", *_comments(draft)]
+    by = f"Written by {draft.written_by}" if draft.written_by else "Drafted"
+    lines = [f'note = "{by} from the misses of {draft.arm}: read it, edit it, then send it."']
+    if not draft.written_by:
+        lines += ["# What was added, and why; the gain is what it is at the most.", *_comments(draft)]
     if draft.system:
         lines.append(f"system = {_quoted(draft.system)}")
     lines.append(f"ask = {_quoted(draft.text())}")
@@ -211,7 +224,10 @@ def _comments(draft: PromptDraft) -> list[str]:
 
 def _quoted(text: str) -> str:
     """A text as TOML has it: over several lines where it has some."""
-    plain = text.replace("\\", "\\\\")
+    plain = "".join(
+        f"\\u{ord(one):04x}" if (ord(one) < 32 and one not in "\n\t") or ord(one) == 127 else one
+        for one in text.replace("\\", "\\\\")
+    )
     if "\n" in plain or '"' in plain:
         body = plain.replace('"""', '\\"\\"\\"')
         return f'"""\n{body}\n"""'

@@ -24,6 +24,7 @@ from typing import Any
 from aiohttp import web
 
 from drovik.standin.faults import Fault
+from drovik.standin.prompt_writing import is_to_write, prompt_written
 from drovik.standin.scenes import Scene, SeenPicture, chance_seed, lines_copied, things_found
 
 BROKEN = ("reset", "half", "length", "drip", "twice", "rotten")
@@ -192,6 +193,8 @@ def answer(nature: ModelNature, rules: str, words: str, seen: list[SeenPicture],
     hints = Hints.of(text)
     if seen and chance.slips(0.012):
         return StandInAnswer("I cannot help with pictures of personal property.", declined=True)
+    if not seen and is_to_write(words):
+        return StandInAnswer(prompt_written(words, chance))
     if not seen and (told := re.search(r"the one word: (\w+)", words)):
         return StandInAnswer(told[1])
     sign = next((one.sign for one in seen if one.sign), None)

@@ -125,6 +125,7 @@ if TYPE_CHECKING:
         tokens_and_money,
     )
     from drovik.workflow.project_checks import everything_wrong, missing_expected, unmeasured_tasks, unmeasured_text
+    from drovik.workflow.prompt_writer import PromptWriting, plan_writing
     from drovik.workflow.request_code import code_of
     from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
@@ -169,6 +170,7 @@ __all__ = [
     "Planned",
     "ProjectFile",
     "PromptVersion",
+    "PromptWriting",
     "Reader",
     "RequestWriter",
     "SampleFiles",
@@ -284,6 +286,7 @@ __all__ = [
     "plan_by_answers",
     "plan_cases",
     "plan_text",
+    "plan_writing",
     "prep_for",
     "prep_of",
     "prepare",
@@ -419,6 +422,7 @@ _NAMES_OF = {
         "picture_record sent_boxes sources tokens_and_money"
     ),
     "workflow.project_checks": "everything_wrong missing_expected unmeasured_tasks unmeasured_text",
+    "workflow.prompt_writer": "PromptWriting plan_writing",
     "workflow.request_code": "code_of",
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
