@@ -1060,8 +1060,9 @@ def test_a_model_writes_the_next_version_from_tuning_cases_alone_and_is_asked_on
     assert (made["draft"]["written_by"], made["draft"]["base"]) == ("gull", "v1")
     assert float(made["money"]["EUR"]) == pytest.approx((1000 * 0.20 + 10 * 0.70) / 1e6), "as gull's price is"
     misses = re.findall(r'answered "(.*)", expected "(.*)"', facts[-1])
-    assert misses and all(json.loads(f'"{said}"') == '{"kind": "bottles"}' for said, _ in misses)
-    assert "plural of the label: " in facts[-1] and '{{ labels | join(", ") }}: the labels' in facts[-1]
+    assert {json.loads(f'"{said}"') for said, _ in misses} == {'{"kind": "bottles"}'}
+    assert "plural of the label: " in facts[-1]
+    assert '{{ labels | join(", ") }}: the labels' in facts[-1]
     assert "on 29 cases" in facts[-1], "19 of the 48 are held out"
 
     asked = len(facts)

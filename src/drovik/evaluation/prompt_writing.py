@@ -28,11 +28,11 @@ WRITTEN_SCHEMA: Mapping[str, Any] = {
 }
 """What a model that writes a prompt answers with."""
 _CAUSES, _EXAMPLES, _LONGEST = 8, 2, 300
-"""So many causes are told, with so many misses each, of so many characters."""
+"""How many causes are shown, how many misses of each, and how many characters of a text."""
 
 
 def facts_for_writing(view: TaskView, arm: Arm) -> str:
-    """What a model is told that is to write the next version of an arm's prompt.
+    """What a model gets that writes the next version of an arm's prompt.
 
     :raises UsageError: where the arm has no misses that can be told.
     """
