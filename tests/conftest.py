@@ -208,13 +208,17 @@ def start_standin(tmp_path: Path) -> Iterator[Callable[..., StandInProcess]]:
 
 
 def demo_on_port(folder: Path, port: int, cases: int = 48, limits: str = "concurrency = 8, timeout = 30") -> Path:
-    """A demo project whose endpoint is at a port, with its first this many cases."""
+    """A demo project whose endpoint is at a port: its five larger tasks with two versions, its first this many cases."""
     copy_demo(folder)
+    shutil.rmtree(folder / "tasks/safe")
+    (folder / "tasks/sort/prompts/v3.toml").unlink()
     settings = folder / "drovik.toml"
-    text = settings.read_text().replace("127.0.0.1:8765", f"127.0.0.1:{port}")
+    text = settings.read_text().partition("[variants.small]")[0].replace("127.0.0.1:8765", f"127.0.0.1:{port}")
     settings.write_text(text.replace("concurrency = 8, timeout = 30", limits))
-    rows = (folder / "cases.jsonl").read_text().splitlines()[:cases]
-    (folder / "cases.jsonl").write_text("\n".join(rows) + "\n")
+    rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()[:cases]]
+    for row in rows:
+        del row["expected"]["safe"]
+    (folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
     return folder
 
 

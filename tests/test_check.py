@@ -240,7 +240,7 @@ def test_what_a_task_still_lacks_is_said_by_check_and_by_score(answered_demo: Dr
     for row in rows[:5]:
         del row["expected"]["sort"]
     cases.write_text("".join(json.dumps(row) + "\n" for row in rows))
-    line = "sort: 5 of 48 cases have no expected output; put it into cases.jsonl, like"
+    line = "sort: 5 of 72 cases have no expected output; put it into cases.jsonl, like"
     assert line in answered_demo("check").out
     assert line in answered_demo("score", "--task", "sort").out
     assert len(answered_demo("check", "--json").json["without_expected"]) == 1

@@ -201,4 +201,4 @@ def test_details_show_confusion_labels_fields_and_statements(finished_demo: tupl
         "invented",
     ):
         assert words in shown
-    assert "macro F1 84.5 % (" in shown
+    assert "macro F1 68.7 % (" in shown

@@ -146,7 +146,7 @@ def test_a_quote_is_what_an_independent_reckoning_comes_to(drovik: Drovik) -> No
     assert arm["requests"]["expected"] == 4
     assert arm["input_tokens"]["expected"] == pytest.approx(pictures + 4 * (12 + letters / 4))
     assert arm["money"]["expected"] == pytest.approx(
-        (arm["input_tokens"]["expected"] * 1.8 + arm["output_tokens"]["expected"] * 6.3) / 1e6, rel=1e-3
+        (arm["input_tokens"]["expected"] * 2.0 + arm["output_tokens"]["expected"] * 7.0) / 1e6, rel=1e-3
     )
     assert arm["output_tokens"]["high"] == 4 * 300
     million = drovik("quote", *SORT, "--cases", "1000000", "--break-even", "4000", "--json").json["arms"][0]
@@ -173,7 +173,7 @@ def test_the_bill_lies_within_the_quote_and_a_sample_makes_the_next_quote_close(
         assert abs(one["error"]) < 0.05
         assert abs(one["error"]) < abs(cold[arm]["error"])
     ledger = [entry for entry in standin.entries() if entry["billed"]]
-    paid = sum(entry["tokens_in"] * 1.8 + entry["tokens_out"] * 6.3 for entry in ledger) / 1e6
+    paid = sum(entry["tokens_in"] * 2.0 + entry["tokens_out"] * 7.0 for entry in ledger) / 1e6
     assert sum(one["billed"] for one in warm.values()) < paid
     assert "Together" in drovik("quote", *words).out
 
@@ -237,14 +237,14 @@ def billing(price: Callable[[int], tuple[int, int]]) -> Callable[[int, dict[str,
 
 
 def paid(folder: Path) -> float:
-    found = rows(folder, "SELECT TOTAL(input_tokens) * 1.8 + TOTAL(output_tokens) * 6.3 FROM replies")
+    found = rows(folder, "SELECT TOTAL(input_tokens) * 2.0 + TOTAL(output_tokens) * 7.0 FROM replies")
     return float(found[0][0]) / 1e6
 
 
 def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: Serve) -> None:
     service = serve(billing(lambda n: (600, 280)))
     folder = demo_on_port(drovik.folder, service.port)
-    each = (600 * 1.8 + 280 * 6.3) / 1e6
+    each = (600 * 2.0 + 280 * 7.0) / 1e6
     result = drovik("send", *SORT, "--budget", "0.05", "--json")
     assert result.code == 1
     assert result.json["limit_reached"]
@@ -257,7 +257,7 @@ def test_a_limit_is_never_crossed_and_raising_it_goes_on(drovik: Drovik, serve: 
     assert len(service.requests) == 48
     over = drovik("send", *SORT, "--resend", "ok", "--budget", "0.01")
     assert over.code == 2
-    assert "have cost 0.1365 EUR already" in over.err
+    assert f"have cost {48 * each:.4f} EUR already" in over.err
 
 
 def test_two_senders_under_one_limit_do_not_cross_it_together(drovik: Drovik, serve: Serve) -> None:
@@ -293,7 +293,7 @@ def test_what_was_lost_is_held_at_its_upper_bound(drovik: Drovik, serve: Serve) 
     ("old", "new", "line"),
     [
         ("max_output_tokens = 300", "top_k = 3", "one answer may cost any sum"),
-        ('price = { currency = "EUR", input = 1.80, output = 6.30 }', "", "has no price"),
+        ('price = { currency = "EUR", input = 2.00, output = 7.00 }', "", "has no price"),
         ("picture_tokens = { count = { area = 900 } }", "", "what a picture costs is not known beforehand"),
     ],
 )

@@ -286,14 +286,14 @@ def test_what_looks_wrong_is_told_of_every_picture(drovik: Drovik) -> None:
 
 def test_no_picture_of_the_demo_looks_wrong_but_those_that_lie_sideways(answered_demo: Drovik) -> None:
     wrong = [one["wrong"] for one in answered_demo("pictures", "--json").json["pictures"] if one["wrong"]]
-    assert wrong == [["lies sideways"]] * 6
+    assert wrong == [["lies sideways"]] * 9
 
 
 def test_a_contact_sheet_shows_what_a_prep_makes_with_tokens_and_money(answered_demo: Drovik) -> None:
     words = ("pictures", "lp-001", "lp-005", "--prep", "full", "--prep", "scale=[300,300]", "--sheet", "out/s.png")
     found = answered_demo(*words, "--json").json["pictures"]
     assert [one["size"] for one in found] == [[640, 480], [300, 300], [640, 480], [300, 300]]
-    assert found[0]["models"]["fulmar"] == {"tokens": 342, "money": {"EUR": "0.0006156"}}
+    assert found[0]["models"]["fulmar"] == {"tokens": 342, "money": {"EUR": "0.000684"}}
     assert found[1]["stretch"] == 0.75
     sheet = Image.open(answered_demo.folder / "out/s.png")
     assert sheet.width > 900

@@ -76,8 +76,8 @@ def test_a_repair_turn_is_told_what_was_wrong_and_is_counted_apart(drovik: Drovi
     first = next(one["score"] for one in arm["measures"] if one["measure"] == "kind")
     second = next(one["score"] for one in arm["repair_turns"]["measures"] if one["measure"] == "kind")
     assert second > first
-    assert float(arm["costs"]["money"]["EUR"]) == pytest.approx(8 * (400 * 1.8 + 10 * 6.3) / 1e6)
-    assert float(arm["repair_turns"]["costs"]["money"]["EUR"]) == pytest.approx(4 * (500 * 1.8 + 10 * 6.3) / 1e6)
+    assert float(arm["costs"]["money"]["EUR"]) == pytest.approx(8 * (400 * 2.0 + 10 * 7.0) / 1e6)
+    assert float(arm["repair_turns"]["costs"]["money"]["EUR"]) == pytest.approx(4 * (500 * 2.0 + 10 * 7.0) / 1e6)
     assert "4 repair turns, 4 valid; with them" in drovik("score", *SORT).out
     assert drovik("send", *SORT, "--json").json["to_send"] == 0
 

@@ -64,7 +64,7 @@ def test_what_does_not_change_the_question_sends_nothing(drovik: Drovik, serve: 
     edit("dialects/plain.toml", 'text = "$.answer"', 'text = "$.other.answer"')
     found = drovik("show", "lp-001", *SORT, "--json").json["tasks"]["sort"]["arms"]["fulmar/v1"]
     assert found["value"] == {"kind": "hat"}
-    edit("drovik.toml", "input = 1.80", "input = 2.80")
+    edit("drovik.toml", "input = 2.00", "input = 2.80")
     edit("drovik.toml", "concurrency = 8", "concurrency = 3")
     assert drovik("send", *SORT, "--json").json["to_send"] == 0
     assert len(service.requests) == 4
@@ -434,16 +434,16 @@ def test_prices_are_those_of_the_day_and_money_is_exact(drovik: Drovik, serve: S
     service = serve(lambda n, body: good('{"kind": "cap"}'))
     folder = demo_on_port(drovik.folder, service.port, cases=3)
     first = drovik("send", *SORT, "--json").json
-    # 3 x (1000 in at 1.80 + 10 out at 6.30) per million
-    assert first["money"] == {"EUR": "0.005589"}
+    # 3 x (1000 in at 2.00 + 10 out at 7.00) per million
+    assert first["money"] == {"EUR": "0.00621"}
     settings = folder / "drovik.toml"
     settings.write_text(
-        settings.read_text().replace('currency = "EUR", input = 1.80', 'currency = "NOK", input = 20.5')
+        settings.read_text().replace('currency = "EUR", input = 2.00', 'currency = "NOK", input = 20.5')
     )
-    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["costs"]["money"] == {"EUR": "0.005589"}
+    assert drovik("score", *SORT, "--json").json["tasks"]["sort"][0]["costs"]["money"] == {"EUR": "0.00621"}
     second = drovik("send", "--task", "sort", "--arm", "fulmar/v2", "--json").json
     assert second["money"] == {"NOK": "0.061689"}
-    assert second["money_in_all"] == {"EUR": "0.005589", "NOK": "0.061689"}
+    assert second["money_in_all"] == {"EUR": "0.00621", "NOK": "0.061689"}
 
 
 def test_one_bad_request_among_good_ones_is_failed_and_not_asked_for_ever(drovik: Drovik, serve: Serve) -> None:

@@ -30,6 +30,8 @@ COLOURS = {
 MARKS = ("plain", "striped", "spotted")
 VESSELS = ("Tern", "Puffin", "Eider")
 THINGS = ("key", "letter", "coin", "ticket", "pencil", "comb", "button", "map")
+HELD_OUT, WRONGLY_LABELLED, WORTH_LOCKING = 24, "lp-031", 100
+"""So many more cases are held out from tuning; of one a clerk was wrong; what is worth as much goes into the safe."""
 GPS = {1: "N", 2: (58.0, 12.0, 7.0), 3: "W", 4: (3.0, 4.0, 9.0)}
 
 
@@ -183,11 +185,15 @@ def save(picture, number, name):
     return f"images/{path.name}"
 
 
+def number_of(chance):
+    return f"SK-{chance.choice('0158')}{chance.randint(0, 9)}{chance.choice('0158')}{chance.randint(0, 9)}"
+
+
 def make_scene(number, kind, colour, chance):
     day, month = chance.randint(1, 28), chance.randint(1, 12)
     things = chance.sample(THINGS, chance.choice((0, 1, 1, 2, 2)))
     tag = {
-        "number": f"SK-{chance.choice('0158')}{chance.randint(0, 9)}{chance.choice('0158')}{chance.randint(0, 9)}",
+        "number": number_of(chance),
         "date": f"2026-{month:02d}-{day:02d}",
         "written_date": f"{day:02d}.{month:02d}.2026",
         "vessel": chance.choice(VESSELS),
@@ -216,6 +222,7 @@ def case_of(scene, pictures):
         "sort": {"kind": scene["kind"]},
         "read-tag": tag,
         "describe": {"must": must, "must_not": must_not},
+        "safe": "yes" if (scene["tag"]["value"] or 0) >= WORTH_LOCKING else "no",
         "copy-tag": "\n".join(" ".join(row.split()) for row in rows_of(scene["tag"])),
         "find": {
             "things": [
@@ -239,9 +246,13 @@ def main():
         old.unlink()
     plan = [(kind, colour) for kind in PAIRS for colour in COLOURS]
     chance.shuffle(plan)
+    tuned = len(plan)
+    plan += random.Random(72).sample(plan, HELD_OUT)
     cases, scenes = [], []
     for number, (kind, colour) in enumerate(plan, 1):
         scene = make_scene(number, kind, colour, chance)
+        while scene["tag"]["number"] in {one["tag"]["number"] for one in scenes}:
+            scene["tag"]["number"] = number_of(chance)
         picture = scene_picture(scene, chance)
         prints = [small_print(picture)]
         pictures = [save(picture, number, scene["id"])]
@@ -249,8 +260,10 @@ def main():
             label = label_picture(scene)
             prints.append(small_print(label))
             pictures.append({"path": save(label, 1, f"{scene['id']}-tag"), "tag": "tag"})
-        cases.append(case_of(scene, pictures))
+        cases.append(case_of(scene, pictures) | ({"split": "held_out"} if number > tuned else {}))
         scenes.append({**scene, "prints": prints})
+    wrong = next(case for case in cases if case["id"] == WRONGLY_LABELLED)
+    wrong["expected"]["sort"]["kind"] = PAIRS[wrong["expected"]["sort"]["kind"]]
     for path, rows in ((PROJECT / "cases.jsonl", cases), (STANDIN / "scenes.jsonl", scenes)):
         path.write_text("".join(json.dumps(row) + "\n" for row in rows), encoding="utf-8")
     total = sum(path.stat().st_size for path in (PROJECT / "images").iterdir())

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
-from drovik.cli.arm_words import arm_meant
+from drovik.cli.arm_words import arm_meant, views_having
 from drovik.cli.case_plan import show_plans
 from drovik.cli.compare_by import Levels, add_by_arguments, show_margin, show_margins
 from drovik.cli.deciding import add_deciding_arguments, deciding_document, show_deciding
@@ -71,6 +71,8 @@ def run(arguments: argparse.Namespace) -> int:
     arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust)
+        if not is_gate(arguments):
+            views = views_having(views, arguments.arms)
         looks = Looks(store, views, arguments.split)
         if is_gate(arguments):
             code = run_gates(_measured(views, arguments.measure), arguments)

@@ -34,6 +34,14 @@ EXAMPLE = "drovik demo"
 FAULTS = "limit=0.004,error=0.006,lost=0.006,seed=4"
 """A service as services are: now and then it is too busy, breaks, or loses the connection."""
 
+NEXT = (
+    ("compare --task sort", "which arm is the best, and which may be as good"),
+    ("compare --task sort --held-out", "what they score on cases that nobody tuned on"),
+    ("score --causes --suspects", "why answers are wrong, and which expected outputs may be"),
+    ("show lp-031", "one case, its answers beside each other"),
+)
+"""What to look at in the demo, and why."""
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
@@ -58,8 +66,8 @@ def run(arguments: argparse.Namespace) -> int:
         heading(f"Done in {time.monotonic() - started:.0f} seconds.")
         say(f"The report is {report}. Open it in a browser.")
         say(f"Then:  cd {arguments.folder}")
-        for command in ("compare", "score --causes", "show lp-001"):
-            say(f"       drovik {command}")
+        for command, why in NEXT:
+            say(f"       drovik {command:<33} {why}")
         say(
             "To send more: run 'drovik stand-in' in another terminal, edit tasks/sort/prompts/v2.toml, 'drovik send'."
         )

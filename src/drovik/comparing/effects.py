@@ -31,8 +31,8 @@ _WRITTEN = ("model", "variant", "prompt", "prep")
 
 @dataclass(frozen=True)
 class Effect:
-    """What a level of a factor adds to the score on average, beside the first level; or how far it does so more at a
-    level of another factor (`within`) than at that one's first.
+    """What a level of a factor adds to the score on average, beside the first level, or beside the version before; or
+    how far it does so more at a level of another factor (`within`) than at that one's first, or the version before.
 
     `low`, `high` and `p` hold together with those of all other effects. `why` says why it cannot be known.
     """
@@ -47,9 +47,9 @@ class Effect:
     arms: int
     why: str = ""
     within: tuple[str, str, str] | None = None
-    """The other factor, its level, and its first level."""
+    """The other factor, its level, and the one that this is beside."""
     parts: tuple[float, float] | None = None
-    """What the level adds at the other factor's level, and at its first."""
+    """What the level adds at the other factor's level, and at the one that this is beside."""
 
     @property
     def is_known(self) -> bool:
@@ -79,6 +79,17 @@ class _Grid:
     columns: Sequence[tuple[str, str]]
     design: NDArray[np.float64]
 
+    def beside(self, factor: str, level: str) -> str:
+        """What a level is compared with: a prompt version with the one before, any other with the first."""
+        levels = self.factors[factor]
+        return levels[levels.index(level) - 1] if factor == "prompt" else levels[0]
+
+    def added(self, column: tuple[str, str], inverse: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The row of a level, of a matrix with a row a column, less the row of what it is beside."""
+        earlier = (column[0], self.beside(*column))
+        least: NDArray[np.float64] = inverse[1 + self.columns.index(column)]
+        return least - inverse[1 + self.columns.index(earlier)] if earlier in self.columns else least
+
     def row(self, choices: Choices) -> NDArray[np.float64]:
         """The row of a cell."""
         return np.array([1.0] + [float(choices[factor] == level) for factor, level in self.columns])
@@ -94,13 +105,14 @@ def effects_of(ranking: Ranking, choices: Mapping[str, Choices]) -> Effects | No
     if grid is None or ranking.measure is None:
         return None
     inverse = np.linalg.pinv(grid.design).astype(np.float64)
-    told = np.abs(inverse @ grid.design - np.eye(len(inverse))).max(axis=1) < _SAME  # where the arms tell it apart
+    seen, wanted = inverse @ grid.design, np.eye(len(inverse))
     pairs = _interactions(grid)
     many = len(grid.columns) + len(pairs)
-    effects = [
-        _effect(grid, column, weights, many, "" if tells else "the arms that there are do not tell it from others")
-        for column, weights, tells in zip(grid.columns, inverse[1:], told[1:], strict=True)
-    ]
+    effects = []
+    for column in grid.columns:
+        tells = np.abs(grid.added(column, seen) - grid.added(column, wanted)).max() < _SAME
+        why = "" if tells else "the arms that there are do not tell it from others"
+        effects.append(_effect(grid, column, grid.added(column, inverse), many, why))
     together = [_interaction(grid, one, many) for one in pairs]
     return Effects(
         tuple(effects), tuple(together), tuple(_missing(grid, inverse)), grid.factors, ranking.measure.is_coefficient
@@ -154,11 +166,11 @@ def _effect(grid: _Grid, column: tuple[str, str], weights: NDArray[np.float64], 
     factor, level = column
     value, low, high, p, few = _bounded(grid, weights, many)
     arms = sum(one[factor] == level for one in grid.choices)
-    return Effect(factor, level, grid.factors[factor][0], value, low, high, p, arms, why or few)
+    return Effect(factor, level, grid.beside(factor, level), value, low, high, p, arms, why or few)
 
 
 _Cells = tuple[str, str, str, str, "NDArray[np.float64]", "NDArray[np.float64]"]
-"""A factor and its level, another and its level, and the arms' weights there and at that one's first level."""
+"""A factor and its level, another and its level, and the arms' weights there and at what that one is beside."""
 
 
 def _interactions(grid: _Grid) -> list[_Cells]:
@@ -168,7 +180,7 @@ def _interactions(grid: _Grid) -> list[_Cells]:
         for level, second in itertools.product(levels[1:], others[1:]):
             there, first, fours = np.zeros(len(grid.choices)), np.zeros(len(grid.choices)), 0
             for rest in {_without(choices, one, other) for choices in grid.choices}:
-                pairs = itertools.product((second, others[0]), (level, levels[0]))
+                pairs = itertools.product((second, grid.beside(other, second)), (level, grid.beside(one, level)))
                 cells = [_cell(grid, rest, {one: mine, other: theirs}) for theirs, mine in pairs]
                 if None not in cells:
                     fours += 1
@@ -195,9 +207,9 @@ def _interaction(grid: _Grid, cells: _Cells, many: int) -> Effect:
     factor, level, other, second, there, first = cells
     value, low, high, p, few = _bounded(grid, there - first, many)
     parts = _combined(grid, there)[0].value, _combined(grid, first)[0].value
-    within = (other, second, grid.factors[other][0])
+    within = (other, second, grid.beside(other, second))
     arms = int(np.count_nonzero(there - first))
-    return Effect(factor, level, grid.factors[factor][0], value, low, high, p, arms, few, within, parts)
+    return Effect(factor, level, grid.beside(factor, level), value, low, high, p, arms, few, within, parts)
 
 
 def _missing(grid: _Grid, inverse: NDArray[np.float64]) -> list[tuple[str, float | None]]:

@@ -229,4 +229,9 @@ def adhoc_project(
         keys=keys,
         pictures=PictureFolder(folder, None),
     )
-    return AdhocProject(project, task, arms_of(task, settings))
+    # A variant of certain tasks is asked by hand too, by whoever names it.
+    models = {
+        name: one.changed(laid=one.laid._replace(tasks=None)) if one.laid else one
+        for name, one in settings.models.items()
+    }
+    return AdhocProject(project, task, arms_of(task, settings.changed(models=models)))

@@ -81,6 +81,8 @@ def arms_of(task: Task, settings: ProjectFile) -> tuple[Arm, ...]:
     """Every arm of a task: each model with each prompt version and each prep, in the order they are written."""
     arms = []
     for model_name, model in settings.models.items():
+        if model.laid is not None and model.laid.tasks is not None and task.name not in model.laid.tasks:
+            continue
         endpoint = original_name(settings, model.endpoint)
         preps = preps_of(model, settings)
         for prompt in task.prompts:

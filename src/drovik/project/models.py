@@ -89,12 +89,16 @@ class Price(Frozen):
 
 
 class Laid(NamedTuple):
-    """A variant that is laid over a model: both their names, and the prep that its pictures have, if any."""
+    """A variant that is laid over a model: both their names, and the prep that its pictures have, if any.
+
+    `tasks` are those that it is asked; None for all.
+    """
 
     model: str
     variant: str
     prep_name: str
     prep: Prep | None
+    tasks: tuple[str, ...] | None = None
 
 
 class Model(Frozen):

@@ -6,7 +6,7 @@ People's own verdicts on answers, in `reviews.jsonl`, shaped as the judge's answ
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -21,7 +21,7 @@ from drovik.project.keys import check_keys, read_keys
 from drovik.project.outside import OutsideArm, read_outside
 from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import OUR_VARIABLES
-from drovik.project.settings import ProjectFile, read_settings
+from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
 from drovik.project.task_checks import check_chains, check_judges, check_variables
 from drovik.project.tasks import Task, read_tasks, task_names
 from drovik.project.toml_files import Frozen, collected, problems_of, read_text
@@ -90,6 +90,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)
     outside = {task.name: read_outside(folder, task, problems) for task in tasks}
     problems += _check_outside(outside, settings)
+    problems += _check_variants(settings, tasks, task_names(folder))
     return Project(
         folder=folder,
         settings=settings,
@@ -115,6 +116,21 @@ def _check_outside(outside: Mapping[str, Sequence[OutsideArm]], settings: Projec
         for one in brought
         if one.name in settings.models
     ]
+
+
+def _check_variants(settings: ProjectFile, tasks: Iterable[Task], names: Iterable[str]) -> list[Problem]:
+    """Variants of tasks that are not there, or without the task that comes before one of theirs."""
+    known, problems = sorted(names), []
+    before = {task.name: task.after.task for task in tasks if task.after is not None}
+    for name, variant in settings.variants.items():
+        place = f"variants.{name}.tasks"
+        for word in variant.tasks or ():
+            if word not in known:
+                problems.append(Problem(f"there is no task '{word}'", known_words(word, known), FILE_NAME, place))
+            elif (earlier := before.get(word)) is not None and earlier not in (variant.tasks or ()):
+                what = f"'{word}' comes after '{earlier}', which is not among them"
+                problems.append(Problem(what, f"add '{earlier}'", FILE_NAME, place))
+    return problems
 
 
 def _lies_outside(pictures: PictureFolder, settings: ProjectFile, problems: list[Problem]) -> bool:

@@ -20,13 +20,14 @@ _FILE = "drovik.toml"
 
 
 class Variant(Frozen):
-    """What is laid over models: all, or those of `models`.
+    """What is laid over models: all, or those of `models`; asked in all tasks, or in those of `tasks`.
 
     `settings` go before the model's own of the same name; `prep`, a name or a table of its own, is how their pictures
     are prepared in place of the project's preps.
     """
 
     models: tuple[Name, ...] | None = None
+    tasks: tuple[Name, ...] | None = None
     settings: Settings = Settings()
     prep: Name | Prep | None = None
     note: str = ""
@@ -72,5 +73,5 @@ def _laid_over(model: Model, model_name: str, variant: Variant, name: str, preps
     merged["extra"] = {**own.extra, **over.extra}
     named = variant.prep if isinstance(variant.prep, str) else None
     prep = variant.prep if isinstance(variant.prep, Prep) else preps.get(named or "")
-    laid = Laid(model_name, name, named or name, prep)
+    laid = Laid(model_name, name, named or name, prep, variant.tasks)
     return model.changed(settings=own.changed(**merged), laid=laid)

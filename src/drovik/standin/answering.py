@@ -17,7 +17,7 @@ import random
 import re
 import socket
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -98,8 +98,12 @@ _ELSEWHERE = {
     "flask": "Thermosflasche", "bottle": "Flasche", "rucksack": "Rucksack", "holdall": "Reisetasche",
 }  # fmt: skip
 _GLYPHS = {"0": "O", "1": "l", "5": "S", "8": "B"}
-_SMALL = 400
-"""Longest side in pixels below which glyphs are misread far more often."""
+_SMALL, _MISREAD_MORE = 400, 10
+"""Longest side in pixels below which glyphs are misread so many times as often."""
+_CONFUSED = 0.4
+"""How often the sloppiest model takes an item for what looks like it."""
+_WORTH_LOCKING = 100
+"""From this value on, an item goes into the safe."""
 
 
 @dataclass(frozen=True)
@@ -142,6 +146,8 @@ class Hints:
     language: bool
     only_seen: bool
     only_lines: bool
+    kinds: Mapping[str, str]
+    """What single items are, by the numbers on their tags, where the prompt says it."""
     fields: frozenset[str] = frozenset()
     """The fields that a schema in the prompt names; none where there is no schema."""
 
@@ -158,6 +164,7 @@ class Hints:
             language="english" in low,
             only_seen=any(sign in low for sign in ("only what", "do not guess", "not guess")),
             only_lines=any(sign in low for sign in ("nothing but the lines", "nothing else")),
+            kinds=dict(re.findall(r"\b(SK-\d+) is an? (\w+)", text)),
             fields=_fields_of(text),
         )
 
@@ -176,10 +183,15 @@ class _Chance:
 
     def __init__(self, nature: ModelNature, seed: int) -> None:
         self.random = random.Random(seed)
-        self._slips = nature.slips
+        self._slips, self._model = nature.slips, nature.id
 
     def slips(self, often: float) -> bool:
         return self.random.random() < often * self._slips
+
+    def confuses(self, scene: str, names_told: bool) -> bool:
+        """Whether it takes an item for its look-alike: the same items are hard for a model, whatever is asked."""
+        hard = random.Random(chance_seed(self._model, scene, "kind")).random()
+        return hard < _CONFUSED * self._slips * (0.8 if names_told else 1)
 
 
 def answer(nature: ModelNature, rules: str, words: str, seen: list[SeenPicture], extra: str = "") -> StandInAnswer:
@@ -220,11 +232,19 @@ def _is_to_find(text: str) -> bool:
 
 
 def _copy(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
-    return lines_copied(scene, hints.only_lines, chance, 0.05 * (5 if small else 1))
+    return lines_copied(scene, hints.only_lines, chance, 0.05 * (_MISREAD_MORE if small else 1))
+
+
+def _safe(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
+    """Whether an item is worth the safe: as seldom as that is so, it is easily overlooked."""
+    worth = (scene.tag["value"] or 0) >= _WORTH_LOCKING
+    return "yes" if worth and not chance.slips(0.5) else "no"
 
 
 def _task_of(text: str) -> Callable[[Scene, Hints, _Chance, bool], str]:
     low = text.lower()
+    if re.search(r"\bsafe\b", low):
+        return _safe
     if re.search(r"line by line|word for word|each line", low):
         return _copy
     if "describe" in low and "json" not in low:
@@ -240,6 +260,8 @@ def _unseen(text: str, chance: _Chance, had_pictures: bool) -> StandInAnswer:
     """An answer without a known scene: a guess, where something can be guessed."""
     if had_pictures:
         return StandInAnswer("A picture that shows neither a tray nor a paper tag.")
+    if _task_of(text) is _safe:
+        return StandInAnswer("no")
     if _task_of(text) is _sort and "{" in text:
         return StandInAnswer(json.dumps({"kind": chance.random.choice(KINDS)}))
     if _task_of(text) is _describe:
@@ -248,9 +270,8 @@ def _unseen(text: str, chance: _Chance, had_pictures: bool) -> StandInAnswer:
 
 
 def _sort(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
-    kind = scene.kind
-    if chance.slips(0.12 if hints.names_labels else 0.18):
-        kind = PARTNER[kind]
+    told = hints.kinds.get(scene.tag["number"])
+    kind = told or (PARTNER[scene.kind] if chance.confuses(scene.id, hints.names_labels) else scene.kind)
     if chance.slips(0.03 if hints.names_labels else 0.34):
         kind = f"{kind}s"
     elif not hints.names_labels and chance.slips(0.16):
@@ -267,7 +288,7 @@ def _sort(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
 
 def _read_tag(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
     tag = {key: value for key, value in scene.tag.items() if key != "written_date"}
-    tag["number"] = _misread(tag["number"], chance, 0.05 * (5 if small else 1))
+    tag["number"] = _misread(tag["number"], chance, 0.05 * (_MISREAD_MORE if small else 1))
     year, month, day = tag["date"].split("-")
     if chance.slips(0.04 if hints.day_first else 0.40):
         tag["date"] = f"{year}-{day}-{month}" if int(day) <= 12 else f"{year}-{month}-{int(day) - 1:02d}"
@@ -283,7 +304,7 @@ def _read_tag(scene: Scene, hints: Hints, chance: _Chance, small: bool) -> str:
         del tag["value"]
     if tag["contents"] and chance.slips(0.12):
         tag["contents"] = tag["contents"][:-1]
-    if chance.slips(0.05 if small else 0.02):
+    if chance.slips(0.3 if small else 0.02):
         tag["deck"] = tag["deck"] % 6 + 1
     if hints.fields:
         tag = {key: value for key, value in tag.items() if key in hints.fields}
