@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -179,6 +180,10 @@ def test_answers_that_differ_much_are_not_expected_to_be_shorter_than_a_token(tm
         ({"type": "array", "items": {"type": "string"}}, (4 + 2 * 14) / 3),
         ({"type": "array", "items": {"type": "array", "items": {"enum": ["abcdef"]}}}, (4 + 2 * (4 + 2 * 8)) / 3),
         ({"properties": {"ab": {"type": ["boolean", "null"]}, "c": {}}}, (2 + 2 + 6 + 5 + 1 + 6 + 5) / 3),
+        (
+            {"type": "object", "properties": {"a": {"type": "string"}, "b": {"type": "boolean"}}},
+            (2 + 7 + 14 + 7 + 5) / 3,
+        ),
         (True, 4),
         ({"type": ["array", "null"], "items": {"type": "string"}}, (4 + 2 * 14) / 3),
     ],
@@ -284,6 +289,11 @@ def test_how_long_sending_takes_and_what_is_free_in_that_time() -> None:
     quote = arm_quote("a", 40, 1_000_000, daily)
     assert less_allowances([quote], 1)["one", "a"].expected == pytest.approx(0.75)
     assert less_allowances([quote], 2)["one", "a"].expected == pytest.approx(0.5)
+    both = [arm_quote("a", 10, 1_000_000, daily), replace(arm_quote("a", 10, 1_000_000, daily), task="two")]
+    assert {name: one.expected for name, one in less_allowances(both, 1).items()} == {
+        ("one", "a"): 0,
+        ("two", "a"): 1,
+    }
     money = {"currency": "EUR", "input": 1, "output": 1, "free": {"within": "once", "money": "0.4"}}
     assert less_allowances([arm_quote("a", 1, 1_000_000, money)], 9)["one", "a"].expected == pytest.approx(0.6)
     none = {"currency": "EUR", "input": 1, "output": 1}

@@ -17,6 +17,7 @@ from drovik.scoring.causes.cause_table import (
     GLYPHS_MISREAD,
     OFF_BY_A_POWER_OF_TEN,
 )
+from drovik.scoring.json_pointer import structure_of
 from drovik.scoring.language.english import is_negation
 from drovik.scoring.measure import AnswerContext
 
@@ -248,3 +249,62 @@ def test_a_place_is_in_the_picture_that_the_answer_names_and_in_the_first_where_
     answer = [{"box": [0, 0, 25, 50], "picture": number}]
     expected = [{"box": [100, 0, 150, 100], "picture": 2}]
     assert measure.per_case(answer, expected, AnswerContext(pictures=(whole, half))).value == found
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("The umbrella is blue.", "umbrella is blue"),
+        ("A blue umbrella.", "blue umbrella"),
+        ("The umbrella is red.", None),
+        ("A red umbrella.", None),
+    ],
+)
+def test_another_attribute_of_the_right_thing_is_told_from_a_thing_left_out(text: str, said: str | None) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    found = measure.per_case(text, {"must": [["red umbrella"]]}).findings
+    assert [(str(one.cause), one.got) for one in found] == ([] if said is None else [("wrong attribute", said)])
+
+
+@pytest.mark.parametrize(
+    ("text", "causes"),
+    [
+        ("Hm.", []),  # too short to tell
+        ("There is a bottle on the tray and a paper tag beside it.", []),
+        ("Auf dem Tablett liegt eine Flasche, und daneben ein Zettel aus Papier.", ["another language"]),
+    ],
+)
+def test_the_language_is_judged_where_it_can_be_told(text: str, causes: list[str]) -> None:
+    _, measure = task({"type": "form", "language": "en"}, "text")
+    assert [str(one.cause) for one in measure.per_case(text, None).findings] == causes
+
+
+def test_a_field_that_must_not_be_there_is_wrong_however_well_it_is_copied() -> None:
+    _, measure = task({"type": "fields", "fields": {"a": {"rule": "absent"}}})
+    assert [str(one.cause) for one in measure.per_case({"a": "x"}, {"a": "x"}).findings] == ["invented"]
+    assert measure.per_case({}, {"a": "x"}).value == 1
+
+
+@pytest.mark.parametrize(
+    ("score", "head", "value"), [("f1", "F1 over fields", 0.5), ("record", "whole records right", 0)]
+)
+def test_fields_are_scored_each_or_as_whole_records_and_say_which(score: str, head: str, value: float) -> None:
+    _, measure = task({"type": "fields", "score": score, "fields": {"a": {"rule": "exact"}, "b": {"rule": "exact"}}})
+    assert measure.what == head
+    assert measure.combine([measure.per_case({"a": "1", "b": "2"}, {"a": "1", "b": "3"})]) == value
+
+
+@pytest.mark.parametrize("raw", [[1, 2, 3], [1, 2, 3, 4, 5]])
+def test_a_point_is_two_numbers(raw: list[int]) -> None:
+    _, measure = task({"type": "points"})
+    assert measure.per_case([1, 2], [[1, 2]]).value == 1
+    assert str(measure.per_case(raw, [[1, 2]]).findings[-1].cause) == "no place that can be read"
+
+
+def test_the_structure_of_answers_is_what_most_of_them_share() -> None:
+    found = structure_of([{"a": 1}, {"a": None}, {"a": "x", "b": [{}]}])
+    assert found is not None
+    assert (found.answers, found.same) == (3, pytest.approx(2 / 3))
+    assert {one.place: one.answers for one in found.members} == {"": 3, "/a": 3, "/b": 1, "/b/*": 1}
+    assert {one.place for one in found.changing} == {"/a", "/b", "/b/*"}
+    assert structure_of([]) is None

@@ -241,17 +241,17 @@ class Rates:
 
     def _learned(self, model: Model) -> TokenFormula | None:
         """From what the service reported of requests to this model."""
-        rows = [one for one in self._counted(model) if one.input_tokens]
+        rows = [(one, one.input_tokens) for one in self._counted(model) if one.input_tokens]
         if len(rows) < _FEWEST:
             return None
         letters, pictures, pixels, tokens = [], [], [], []
-        for row in rows:
+        for row, counted in rows:
             sizes = [tuple(size) for size in row.sizes]
             letters.append(float(row.letters))
             pixels.append(float(sum(width * height for width, height in sizes)))
             steps = model.picture_tokens
             pictures.append(float(sum(steps.of((w, h)) for w, h in sizes)) if steps else 0.0)
-            tokens.append(float(row.input_tokens or 0))
+            tokens.append(float(counted))
         return _fitted(letters, pixels if model.picture_tokens is None else None, _minus(tokens, pictures))
 
     def _seen(self, task: Task, arm: Arm) -> list[CountedReply]:
