@@ -23,8 +23,8 @@ from drovik.project.periods import Period
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.answer_store import KeptReply, Store
-from drovik.store.readings import KeptReading
-from drovik.store.records import Facts, preparations
+from drovik.store.readings import KeptAnswers, KeptReading
+from drovik.store.records import Facts, facts_of, preparations
 
 
 def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
@@ -53,33 +53,68 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
 
     :param requests: of this task alone.
     """
-    wanted = list(requests)
-    kept = store.readings.kept(task.name)
-    latest = store.latest_replies()
-    marks: dict[tuple[str, str], str] = {}
+    wanted = {request.identity: request for request in requests}
+    found: dict[str, Answer] = {}
+    unread: dict[str, tuple[str, Facts]] = {}
+    failed: set[str] = set()
+    made = KeptAnswers()
+    readings = _ReadingDigests(task, project)
+    for row in store.readings.concluded(task.name) if wanted else ():
+        identity, good, number, endpoint = row[:4]
+        request = wanted.get(identity)
+        if request is None:
+            continue
+        if good:
+            failed.discard(identity)
+        elif identity in failed or (identity not in found and identity not in unread):
+            failed.add(identity)
+        else:
+            continue  # a good reply counts more than a later failure
+        facts = facts_of(row[4], row[5], row[6:11])
+        reading = readings.of(request.arm, endpoint, number)
+        if row[11] == reading:
+            unread.pop(identity, None)
+            found[identity] = made.answer(row[12:], facts)
+        else:
+            found.pop(identity, None)
+            unread[identity] = reading, facts
+    return found | _read_now(project, store, task, wanted, unread)
+
+
+class _ReadingDigests:
+    """What the readings of a task's answers depend on, for each arm and endpoint."""
+
+    def __init__(self, task: Task, project: Project) -> None:
+        self._task, self._project = task, project
+        self._known: dict[tuple[str, str], str] = {}
+
+    def of(self, arm: Arm, endpoint: str, number: int) -> str:
+        """The digest for the reply to an attempt."""
+        place = (arm.name, endpoint)
+        if place not in self._known:
+            self._known[place] = reading_digest(self._task, self._project, arm, endpoint)
+        return f"{self._known[place]}:{number}"
+
+
+def _read_now(
+    project: Project,
+    store: Store,
+    task: Task,
+    wanted: Mapping[str, Request],
+    unread: Mapping[str, tuple[str, Facts]],
+) -> dict[str, Answer]:
+    """The answers that were not read yet, or otherwise than today; kept from now on."""
     reader = Reader(task.form, task.schema)
-    fresh: list[tuple[str, KeptReading]] = []
-    for request in wanted:
-        if request.identity not in latest:
-            continue
-        number, endpoint = latest[request.identity]
-        place = (request.arm.name, endpoint)
-        if place not in marks:
-            marks[place] = reading_digest(task, project, request.arm, endpoint)
-        reading = f"{marks[place]}:{number}"
-        if request.identity in kept and kept[request.identity].reading == reading:
-            continue
-        reply = store.reply_for(request.identity)
+    found, fresh = {}, []
+    for identity, (reading, facts) in unread.items():
+        reply = store.reply_for(identity)
         if reply is not None:
-            kept[request.identity] = KeptReading(reading, read_reply(project, reader, request, reply))
-            fresh.append((request.identity, kept[request.identity]))
+            answer = read_reply(project, reader, wanted[identity], reply)
+            fresh.append((identity, KeptReading(reading, answer)))
+            found[identity] = _with(answer, facts)
     if fresh:
         store.readings.keep(task.name, fresh)
-    return _with_facts(
-        {request.identity: kept[request.identity].answer for request in wanted if request.identity in latest},
-        store,
-        task,
-    )
+    return found
 
 
 def answers_within(
@@ -101,14 +136,6 @@ def answer_to(project: Project, store: Store, request: Request) -> Answer | None
     return (
         None if reply is None else read_reply(project, Reader(request.task.form, request.task.schema), request, reply)
     )
-
-
-def _with_facts(answers: Mapping[str, Answer], store: Store, task: Task) -> dict[str, Answer]:
-    facts = store.readings.facts(task.name)
-    found = {}
-    for identity, answer in answers.items():
-        found[identity] = _with(answer, facts.get(identity, (None,) * 5))
-    return found
 
 
 def _with(answer: Answer, facts: Facts) -> Answer:

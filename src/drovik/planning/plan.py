@@ -212,12 +212,12 @@ def request_of(
     :param digests: of each picture's file, by its path.
     """
     found = [digests[picture.path] for picture in case.pictures]
+    same = None if said or repair is not None else _same_for_all(task, arm, case, repeat)
+    if same is not None:
+        return Request(task, arm, case, repeat, digest_of_text(_put_in(same, found)), (), earlier or {}, {}, None)
     shown = shown_of(arm, case, digests)
     conversation = conversation_of(task, arm, case, said, earlier, shown, _pair(repair))
-    if is_same_for_all(arm, said, repair is not None) and not _has_a_part_of_its_own(arm, case):
-        text = _filled_in(task, arm, case, conversation, found, repeat)
-    else:
-        text = canonical_conversation(arm, case, conversation, found, PREPARING_REVISION, repeat, task.told_schema())
+    text = canonical_conversation(arm, case, conversation, found, PREPARING_REVISION, repeat, task.told_schema())
     identity = digest_of_text(text)
     return Request(
         task=task,
@@ -239,26 +239,35 @@ def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
     return [one for one in case.pictures if one.page] != []
 
 
-_PIECES: dict[tuple[object, ...], tuple[str, list[tuple[int, str]]]] = {}
+Pieces = tuple[str, list[tuple[int, str]]]
+"""A canonical form in pieces: its beginning, then the number of a picture and what is behind its digest."""
+_PIECES: dict[tuple[object, ...], Pieces] = {}
 """Canonical forms in pieces between digests, by all that they depend on."""
 _MOST_KEPT = 1000
-"""Filled-in forms kept for the next cases: as many as arms are ever asked at once."""
+"""Forms kept for the next cases: as many as arms are ever asked at once."""
 _STANDS_FOR = secrets.token_hex(16)
 
 
-def _filled_in(
-    task: Task, arm: Arm, case: Case, conversation: Conversation, digests: Sequence[str], repeat: int
-) -> str:
-    """The canonical form where only the pictures differ from case to case: made once, in pieces between digests."""
-    key = (conversation, arm.digest, repeat)  # the digest is also of the schema that is sent
+def _same_for_all(task: Task, arm: Arm, case: Case, repeat: int) -> Pieces | None:
+    """The canonical form of what is asked of every case, where only the pictures differ; None where more does."""
+    if not is_same_for_all(arm, (), False) or _has_a_part_of_its_own(arm, case):
+        return None
+    # The digest of the arm is also of its prompt, of the labels in it, and of the schema that is sent.
+    key = (arm.digest, repeat, tuple([picture.tag for picture in case.pictures]))
     if key not in _PIECES:
         if len(_PIECES) >= _MOST_KEPT:
             _PIECES.clear()
-        places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(digests))]
-        made = canonical_conversation(arm, case, conversation, places, PREPARING_REVISION, repeat, task.told_schema())
+        places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(case.pictures))]
+        asked = conversation_of(task, arm, case)
+        made = canonical_conversation(arm, case, asked, places, PREPARING_REVISION, repeat, task.told_schema())
         first, *rest = re.split(f"{_STANDS_FOR}([0-9]{{4,}})", made)
         _PIECES[key] = first, [(int(number), text) for number, text in zip(rest[::2], rest[1::2], strict=True)]
-    first, others = _PIECES[key]
+    return _PIECES[key]
+
+
+def _put_in(pieces: Pieces, digests: Sequence[str]) -> str:
+    """The canonical form with the digests of a case's pictures."""
+    first, others = pieces
     return first + "".join([digests[number] + text for number, text in others])
 
 

@@ -301,16 +301,6 @@ class Store:
         row = self.connection.execute(_LATEST, (identity, 2)).fetchone()
         return KeptReply(*row) if row else None
 
-    def latest_replies(self) -> dict[str, tuple[int, str]]:
-        """By identity, the attempt whose reply (or final failure) the answer is read from: number and endpoint."""
-        rows = self.connection.execute(
-            """
-            SELECT a.identity, a.id, a.endpoint FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
-            WHERE a.concluded = 1 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id
-            """
-        )
-        return {identity: (number, endpoint) for identity, number, endpoint in rows}
-
     def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
         rows = self.connection.execute(

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import STATUS_NAMED
 from drovik.store.database import transaction
-from drovik.store.records import SPENT_COLUMNS, Facts, facts_of
+from drovik.store.records import SPENT_COLUMNS, Facts
+
+_MOST_VALUES, _SHORT = 10_000, 200
+"""Values kept while a task's answers are made, and the characters of the longest."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,45 +26,57 @@ class KeptReading:
     answer: Answer
 
 
+Concluded = tuple[Any, ...]
+"""A row of `Readings.concluded`: identity, whether the reply is a good one, the attempt's number, its endpoint; the
+reply's model, its seconds and the five `SPENT_COLUMNS`; the digest of the kept reading and the six values of it."""
+
+
+class KeptAnswers:
+    """Makes answers of kept rows; quickly, for there may be a million, and many say the same."""
+
+    def __init__(self) -> None:
+        self._values: dict[str, Any] = {}
+
+    def answer(self, kept: Sequence[Any], facts: Facts) -> Answer:
+        """The answer of a row's six values, with the facts of its reply."""
+        status, how, text, value, errors, note = kept
+        model, tokens_in, tokens_out, spent, seconds = facts
+        places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
+        return Answer(
+            STATUS_NAMED[status], how, text, self._value(value), places, note,
+            model, tokens_in, tokens_out, spent, seconds,
+        )  # fmt: skip
+
+    def _value(self, text: str) -> Any:
+        if text in self._values:
+            return self._values[text]
+        value = json.loads(text)
+        if len(self._values) < _MOST_VALUES and len(text) < _SHORT:
+            self._values[text] = value
+        return value
+
+
 class Readings:
     """The readings that a store keeps."""
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
 
-    def kept(self, task: str) -> dict[str, KeptReading]:
-        """Every kept reading of a task's answers, by identity; tokens and money are not in it."""
-        rows = self._connection.execute(
-            "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?",
-            (task,),
-        )
-        found = {}
-        for identity, reading, status, how, text, value, errors, note in rows:
-            places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
-            found[identity] = KeptReading(
-                reading,
-                Answer(
-                    status=STATUS_NAMED[status], how=how, text=text, value=json.loads(value), errors=places, note=note
-                ),
-            )
-        return found
-
-    def facts(self, task: str) -> dict[str, Facts]:
-        """Model, tokens, money and seconds behind each kept reading of a task, by identity."""
-        rows = self._connection.execute(
+    def concluded(self, task: str) -> Iterator[Concluded]:
+        """Every attempt that an answer may be read from, the oldest first, with what a task has read out of it or
+        out of another attempt at the same request.
+        """
+        yield from self._connection.execute(
             f"""
-            SELECT x.identity, r.model, a.seconds, a.round, a.id,
-                   COALESCE(r.http_status BETWEEN 200 AND 299, 0) AS good, {SPENT_COLUMNS}
-            FROM answers x JOIN attempts a ON a.identity = x.identity AND a.concluded = 1
-            LEFT JOIN replies r ON r.attempt = a.id
-            WHERE x.task = ? ORDER BY good, a.id
+            SELECT a.identity, COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id, a.endpoint,
+                   r.model, a.seconds, {SPENT_COLUMNS},
+                   x.reading, x.status, x.how, x.text, x.value, x.errors, x.note
+            FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
+            LEFT JOIN answers x ON x.task = ? AND x.identity = a.identity
+            WHERE a.concluded = 1 ORDER BY a.id
             """,
             (task,),
         )
-        found = {}
-        for identity, model, seconds, _, _, _, *spending in rows:
-            found[identity] = facts_of(model, seconds, spending)
-        return found
 
     def keep(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
         """Keep readings of a task's answers by identity, in place of what was kept before."""
