@@ -43,12 +43,11 @@ def controls_of(
     """
     if task.after is not None or task.judges is not None:
         return ()
-    known = {digest for digest, _, _ in store.older_arms(task.name, ())}
     found = []
     for arm in arms:
         for control in CONTROLS if arm.outside is None and "@" not in arm.name else ():
             changed = control_arm(arm, control)
-            if changed.digest not in known:
+            if not store.has_asked(task.name, changed.digest):
                 continue
             own = control_cases(cases, project.cases, task, control)
             asks = control_task(task, control)

@@ -180,7 +180,7 @@ def _earlier_turns(
     project: Project, store: Store, task: Task, threads: Sequence[Thread]
 ) -> dict[str, dict[int, dict[str, Answer]]]:
     """The answers to the turns before the last, by arm, turn and case."""
-    first = [one for one in threads if one.repeat == 1]
+    first = [one for one in threads if one.repeat == 1 and one.arm.prompt.turns]
     before = [request for one in first for request in one.requests if request.turn <= len(one.arm.prompt.turns)]
     answers = answers_for(project, store, task, before) if before else {}
     found: dict[str, dict[int, dict[str, Answer]]] = {}
@@ -264,12 +264,19 @@ class _Asked:
 def _asked(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str, Answer]) -> _Asked:
     names = [arm.name for arm in arms]
     made = _Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
-    for request in sorted(requests, key=lambda one: one.repeat):
+    again = []
+    for request in requests:
+        if request.repeat > 1:
+            again.append(request)
+            continue
+        name, case, identity = request.arm.name, request.case.id, request.identity
+        answer = found.get(identity)
+        made.repeats[name][case] = [answer]
+        made.identities[name][case] = identity
+        if answer is not None:
+            made.answers[name][case] = answer
+    for request in sorted(again, key=lambda one: one.repeat):
         made.repeats[request.arm.name].setdefault(request.case.id, []).append(found.get(request.identity))
-        if request.repeat == 1:
-            made.identities[request.arm.name][request.case.id] = request.identity
-            if request.identity in found:
-                made.answers[request.arm.name][request.case.id] = found[request.identity]
     return made
 
 
@@ -334,7 +341,7 @@ def _view(
     found = answers_for(project, store, task, requests)
     of_periods = {arm.name: _answered_within(project, store, task, arm, cases, digests) for arm in arms if arm.period}
     if any(measure.wants_pictures for measure in measures):
-        found = {one: replace(answer, pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
+        found = {one: answer._replace(pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
     asked = _asked(arms, requests, found)
     for answered in of_periods.values():
         asked.add(answered)

@@ -13,7 +13,7 @@ import re
 import sys
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from drovik.files import depth_exceeds
 from drovik.parsing.find_json import MAX_DEPTH, find_in_long, find_json
@@ -23,8 +23,7 @@ from drovik.project.schemas import SchemaChecker
 from drovik.project.spending import Spending
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(NamedTuple):
     """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from.
 
     `pictures` tell where the pictures come from that it is about, where a measure has to know.

@@ -23,7 +23,7 @@ from drovik.project.periods import Period
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.answer_store import KeptReply, Store
-from drovik.store.readings import KeptAnswers, KeptReading
+from drovik.store.readings import Concluded, KeptAnswers, KeptReading
 from drovik.store.records import Facts, facts_of, preparations
 
 
@@ -54,31 +54,35 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
     :param requests: of this task alone.
     """
     wanted = {request.identity: request for request in requests}
+    unread = _concluded(store, wanted) if wanted else {}
     found: dict[str, Answer] = {}
-    unread: dict[str, tuple[str, Facts]] = {}
-    failed: set[str] = set()
     made = KeptAnswers()
     readings = _ReadingDigests(task, project)
-    for row in store.readings.concluded(task.name) if wanted else ():
-        identity, good, number, endpoint = row[:4]
-        request = wanted.get(identity)
-        if request is None:
+    for row in store.readings.kept(task.name) if unread else ():
+        identity = row[0]
+        last = unread.get(identity)
+        if last is not None and row[1] == readings.of(wanted[identity].arm, last):
+            del unread[identity]
+            found[identity] = made.answer(row, last)
+    return found | _read_now(project, store, task, wanted, unread)
+
+
+def _concluded(store: Store, wanted: Mapping[str, Request]) -> dict[str, Concluded]:
+    """Of each request that has a reply, the attempt that its answer is read from."""
+    found: dict[str, Concluded] = {}
+    failed: set[str] = set()
+    for row in store.readings.concluded():
+        identity = row[0]
+        if identity not in wanted:
             continue
-        if good:
+        if row[1]:
             failed.discard(identity)
-        elif identity in failed or (identity not in found and identity not in unread):
+        elif identity in failed or identity not in found:
             failed.add(identity)
         else:
             continue  # a good reply counts more than a later failure
-        facts = facts_of(row[4], row[5], row[6:11])
-        reading = readings.of(request.arm, endpoint, number)
-        if row[11] == reading:
-            unread.pop(identity, None)
-            found[identity] = made.answer(row[12:], facts)
-        else:
-            found.pop(identity, None)
-            unread[identity] = reading, facts
-    return found | _read_now(project, store, task, wanted, unread)
+        found[identity] = row
+    return found
 
 
 class _ReadingDigests:
@@ -88,30 +92,26 @@ class _ReadingDigests:
         self._task, self._project = task, project
         self._known: dict[tuple[str, str], str] = {}
 
-    def of(self, arm: Arm, endpoint: str, number: int) -> str:
-        """The digest for the reply to an attempt."""
-        place = (arm.name, endpoint)
+    def of(self, arm: Arm, last: Concluded) -> str:
+        """The digest of a reading of the reply to an attempt."""
+        place = (arm.name, last[3])
         if place not in self._known:
-            self._known[place] = reading_digest(self._task, self._project, arm, endpoint)
-        return f"{self._known[place]}:{number}"
+            self._known[place] = reading_digest(self._task, self._project, arm, last[3])
+        return f"{self._known[place]}:{last[2]}"
 
 
 def _read_now(
-    project: Project,
-    store: Store,
-    task: Task,
-    wanted: Mapping[str, Request],
-    unread: Mapping[str, tuple[str, Facts]],
+    project: Project, store: Store, task: Task, wanted: Mapping[str, Request], unread: Mapping[str, Concluded]
 ) -> dict[str, Answer]:
     """The answers that were not read yet, or otherwise than today; kept from now on."""
-    reader = Reader(task.form, task.schema)
+    reader, readings = Reader(task.form, task.schema), _ReadingDigests(task, project)
     found, fresh = {}, []
-    for identity, (reading, facts) in unread.items():
+    for identity, last in unread.items():
         reply = store.reply_for(identity)
         if reply is not None:
             answer = read_reply(project, reader, wanted[identity], reply)
-            fresh.append((identity, KeptReading(reading, answer)))
-            found[identity] = _with(answer, facts)
+            fresh.append((identity, KeptReading(readings.of(wanted[identity].arm, last), answer)))
+            found[identity] = _with(answer, facts_of(last[4], last[5], last[6:]))
     if fresh:
         store.readings.keep(task.name, fresh)
     return found

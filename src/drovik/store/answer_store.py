@@ -65,6 +65,15 @@ ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
 """
 
 
+_ARMS = """
+WITH RECURSIVE found (arm) AS (
+    SELECT MIN(arm) FROM asked WHERE task = ?
+    UNION ALL SELECT (SELECT MIN(arm) FROM asked WHERE task = ? AND arm > found.arm) FROM found WHERE arm IS NOT NULL
+) SELECT arm FROM found WHERE arm IS NOT NULL
+"""
+"""The arms of a task, each by a step in the index: of a million rows only as many are looked at as there are arms."""
+
+
 def _now() -> str:
     return datetime.now(UTC).isoformat(timespec="milliseconds")
 
@@ -303,13 +312,19 @@ class Store:
 
     def older_arms(self, task: str, current: Iterable[str]) -> list[tuple[str, str, int]]:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
+        keep = set(current)
+        older = [arm for (arm,) in self.connection.execute(_ARMS, (task, task)) if arm not in keep]
         rows = self.connection.execute(
             "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 AND repeat = 1 AND NOT second"
-            " GROUP BY arm, name ORDER BY MAX(at)",
-            (task,),
+            f" AND arm IN ({', '.join('?' * len(older))}) GROUP BY arm, name ORDER BY MAX(at)",
+            (task, *older),
         )
-        keep = set(current)
-        return [(arm, name, count) for arm, name, count in rows if arm not in keep]
+        return list(rows)
+
+    def has_asked(self, task: str, arm: str) -> bool:
+        """Whether an arm, by its digest, asked anything of a task."""
+        query = "SELECT 1 FROM asked WHERE task = ? AND arm = ? LIMIT 1"
+        return self.connection.execute(query, (task, arm)).fetchone() is not None
 
     def asked_by(self, task: str, arm: str) -> list[tuple[str, int, str]]:
         """What an arm asked: the case's id, the repeat, and the identity of the last turn."""

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import STATUS_NAMED
+from drovik.project.spending import Spending
 from drovik.store.database import transaction
-from drovik.store.records import SPENT_COLUMNS, Facts
+from drovik.store.records import SPENT_COLUMNS, spending_of
 
 _MOST_VALUES, _SHORT = 10_000, 200
-"""Values kept while a task's answers are made, and the characters of the longest."""
+"""Values, and sums of money, kept while a task's answers are made; the characters of the longest value."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +29,9 @@ class KeptReading:
 
 Concluded = tuple[Any, ...]
 """A row of `Readings.concluded`: identity, whether the reply is a good one, the attempt's number, its endpoint; the
-reply's model, its seconds and the five `SPENT_COLUMNS`; the digest of the kept reading and the six values of it."""
+reply's model, its seconds and the five `SPENT_COLUMNS`."""
+Kept = tuple[Any, ...]
+"""A row of `Readings.kept`: identity, the digest of all that the reading depends on, and the six values of it."""
 
 
 class KeptAnswers:
@@ -36,15 +39,22 @@ class KeptAnswers:
 
     def __init__(self) -> None:
         self._values: dict[str, Any] = {}
+        self._spent: dict[tuple[Any, ...], Spending | None] = {}
 
-    def answer(self, kept: Sequence[Any], facts: Facts) -> Answer:
-        """The answer of a row's six values, with the facts of its reply."""
-        status, how, text, value, errors, note = kept
-        model, tokens_in, tokens_out, spent, seconds = facts
+    def answer(self, kept: Kept, last: Concluded) -> Answer:
+        """The answer of a kept reading, with the facts of its reply."""
+        _, _, status, how, text, value, errors, note = kept
+        counted = tuple(last[6:])
+        if counted in self._spent:
+            spent = self._spent[counted]
+        else:
+            spent = spending_of(*counted)
+            if len(self._spent) < _MOST_VALUES:
+                self._spent[counted] = spent
         places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
         return Answer(
             STATUS_NAMED[status], how, text, self._value(value), places, note,
-            model, tokens_in, tokens_out, spent, seconds,
+            last[4], last[7], last[8], spent, last[5],
         )  # fmt: skip
 
     def _value(self, text: str) -> Any:
@@ -62,20 +72,20 @@ class Readings:
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
 
-    def concluded(self, task: str) -> Iterator[Concluded]:
-        """Every attempt that an answer may be read from, the oldest first, with what a task has read out of it or
-        out of another attempt at the same request.
-        """
+    def concluded(self) -> Iterator[Concluded]:
+        """Every attempt that an answer may be read from, the oldest first."""
         yield from self._connection.execute(
             f"""
             SELECT a.identity, COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id, a.endpoint,
-                   r.model, a.seconds, {SPENT_COLUMNS},
-                   x.reading, x.status, x.how, x.text, x.value, x.errors, x.note
-            FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
-            LEFT JOIN answers x ON x.task = ? AND x.identity = a.identity
-            WHERE a.concluded = 1 ORDER BY a.id
-            """,
-            (task,),
+                   r.model, a.seconds, {SPENT_COLUMNS}
+            FROM attempts a LEFT JOIN replies r ON r.attempt = a.id WHERE a.concluded = 1 ORDER BY a.id
+            """
+        )
+
+    def kept(self, task: str) -> Iterator[Kept]:
+        """Every kept reading of a task's answers; tokens and money are not in it."""
+        yield from self._connection.execute(
+            "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?", (task,)
         )
 
     def keep(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:

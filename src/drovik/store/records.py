@@ -60,7 +60,6 @@ def price_of(text: str) -> Price:
     return Price.model_validate_json(text)
 
 
-@lru_cache(maxsize=20_000)
 def spending_of(
     price: str | None,
     tokens_in: int | None,
