@@ -522,8 +522,11 @@ def test_cases_are_marked_in_place_and_looks_at_them_are_counted(answered_demo: 
     assert "held_out_looks" not in tuned
     assert tuned["tasks"]["sort"]["arms"][0]["cases"] == 36
     assert answered_demo("score", *SORT, "--split", "all", "--json").json["held_out_looks"] == {"sort": 2}
+    gate = ("compare", "fulmar/v2", *SORT, "--must", "score >= 0.5", "--split", "held_out")
+    assert answered_demo(*gate, "--json").json["held_out_looks"] == {"sort": 3}
+    assert "This is the fourth look at the 36 held-out cases" in answered_demo(*gate).out, "a gate looks too"
     told = answered_demo("compare", *SORT, "--split", "held_out").out
-    assert "This is the third look at the 36 held-out cases of 'sort'." in told
+    assert "This is the fifth look at the 36 held-out cases of 'sort'." in told
     assert "Known to score less on held-out cases: gull/v3" in answered_demo("compare", *SORT, "--held-out").out
     assert answered_demo("split", "--held-out", "0", "--redraw").code == 0
     unmarked = [{k: v for k, v in json.loads(line).items() if k != "split"} for line in before]
@@ -579,9 +582,11 @@ def test_outside_answers_are_an_arm_like_any_other(answered_demo: Drovik) -> Non
     assert answered_demo("show", "lp-001", *SORT, "--json").json["tasks"]["sort"]["arms"]["clerk"]["asked"] is None
     assert "another label" in answered_demo("score", *SORT, "--arm", "clerk", "--causes").out
     assert answered_demo("report", *SORT).code == 0
-    assert (
-        answered_demo("quote", *SORT, "--json").json["arms"] == answered_demo("quote", *SORT, "--json").json["arms"]
-    )
+    assert "clerk, brought into sort, cost 21.6000 EUR for 72 cases." in answered_demo("quote", *SORT).out
+    thousand = answered_demo("quote", *SORT, "--cases", "1000")
+    assert "clerk, brought into sort, cost 21.6000 EUR for 72 cases; 1000 cases would cost 300.00." in thousand.out
+    (cost,) = answered_demo("quote", *SORT, "--cases", "10", "--json").json["brought"]
+    assert (cost["arm"], cost["answers"], float(cost["expected"])) == ("clerk", 72, 3.0)
     assert "It replaces what was there." in answered_demo("bring", "clerk.csv", "--as", "clerk", *SORT).out
 
 

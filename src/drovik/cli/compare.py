@@ -75,7 +75,7 @@ def run(arguments: argparse.Namespace) -> int:
             views = views_having(views, arguments.arms)
         looks = Looks(store, views, arguments.split)
         if is_gate(arguments):
-            code = run_gates(_measured(views, arguments.measure), arguments)
+            code = run_gates(_measured(views, arguments.measure), arguments, looks.document())
             looks.show(arguments.json)
             return code
         if arguments.held_out and not arguments.cascades:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -77,8 +77,13 @@ def arms_named(arguments: argparse.Namespace) -> list[str]:
     return [*arguments.arms, *(one.beside for one in musts if one.beside and one.beside != workflow.BASELINE)]
 
 
-def run_gates(measured: Sequence[tuple[TaskView, str]], arguments: argparse.Namespace) -> int:
-    """Hold an arm of each task against the demands, and keep it if that is asked for."""
+def run_gates(
+    measured: Sequence[tuple[TaskView, str]], arguments: argparse.Namespace, more: Mapping[str, Any]
+) -> int:
+    """Hold an arm of each task against the demands, and keep it if that is asked for.
+
+    :param more: goes into the JSON document too.
+    """
     gate = _Gate(arguments)
     word = arguments.arms[0]
     having = [(view, measure) for view, measure in measured if arms_meant(view, word)]
@@ -90,7 +95,7 @@ def run_gates(measured: Sequence[tuple[TaskView, str]], arguments: argparse.Name
     if arguments.save_baseline is not None:
         _save(arguments, arms)
     if arguments.json:
-        print_json(_document(results))
+        print_json(_document(results) | dict(more))
     else:
         _show(results)
     return DONE if all(one.state == "holds" for one in results) else DOES_NOT_HOLD

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Mapping, Sequence
+from dataclasses import asdict
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -61,10 +62,15 @@ def run(arguments: argparse.Namespace) -> int:
         if not arguments.cases:
             workflow.keep_estimate(store, made.arms)
     instead = _instead(made, arguments.break_even)
+    brought = workflow.brought_costs(project, planned.arms, arguments.cases)
     if arguments.json:
-        print_json(made.document(instead) | {"billed": before})
+        print_json(made.document(instead) | {"billed": before, "brought": [asdict(one) for one in brought]})
         return DONE
     _show(made, planned, instead, arguments.cases)
+    for one in brought:
+        told = f"{one.arm}, brought into {one.task}, cost {one.money:.4f} {one.currency}"
+        told += f" for {counted(one.answers, 'case')}"
+        say(told + (f"; {counted(one.cases, 'case')} would cost {one.expected:,.2f}." if arguments.cases else "."))
     show_compared(before)
     return DONE
 

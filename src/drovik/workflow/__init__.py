@@ -105,7 +105,13 @@ if TYPE_CHECKING:
     )
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
     from drovik.workflow.endpoint_trial import Trial, ask_both, try_endpoint
-    from drovik.workflow.estimating import SendingEstimate, estimate_sending, estimates_and_bills, keep_estimate
+    from drovik.workflow.estimating import (
+        SendingEstimate,
+        brought_costs,
+        estimate_sending,
+        estimates_and_bills,
+        keep_estimate,
+    )
     from drovik.workflow.field_schemas import schema_of_fields
     from drovik.workflow.filling import Journal, says_of
     from drovik.workflow.model_list import list_models
@@ -196,6 +202,7 @@ __all__ = [
     "baseline_sample",
     "baseline_text",
     "bounds_sentence",
+    "brought_costs",
     "budget_for",
     "cascade_point",
     "cascades_of",
@@ -410,7 +417,7 @@ _NAMES_OF = {
     ),
     "workflow.cropping": "cropped crops_into_cases read_box",
     "workflow.endpoint_trial": "Trial ask_both try_endpoint",
-    "workflow.estimating": "SendingEstimate estimate_sending estimates_and_bills keep_estimate",
+    "workflow.estimating": "SendingEstimate brought_costs estimate_sending estimates_and_bills keep_estimate",
     "workflow.field_schemas": "schema_of_fields",
     "workflow.filling": "Journal says_of",
     "workflow.model_list": "list_models",

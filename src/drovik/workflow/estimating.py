@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -66,6 +66,36 @@ class SendingEstimate:
             "money": {currency: _bounds(money) for currency, money in self.total().items()},
             "seconds": {name: _bounds(seconds) for name, seconds in self.seconds.items()},
         }
+
+
+@dataclass(frozen=True)
+class BroughtCost:
+    """What an arm that was brought in cost, in one currency, and what as many cases as are quoted would cost."""
+
+    task: str
+    arm: str
+    answers: int
+    currency: str
+    money: Decimal
+    cases: int
+    expected: Decimal
+
+
+def brought_costs(project: Project, tasks: Iterable[str], cases: int | None) -> list[BroughtCost]:
+    """What the arms that were brought into tasks cost, where their files say it.
+
+    :param cases: for N cases like those that they answered; None for those themselves.
+    """
+    found = []
+    for task in tasks:
+        for arm in project.outside.get(task, ()):
+            spent = [one.spent for one in arm.answers.values() if one.spent is not None]
+            for currency in sorted({one.currency for one in spent}):
+                own = [one.amount for one in spent if one.currency == currency]
+                many = len(own) if cases is None else cases
+                money = sum(own, Decimal(0))
+                found.append(BroughtCost(task, arm.name, len(own), currency, money, many, money / len(own) * many))
+    return found
 
 
 def estimate_sending(project: Project, store: Store, planned: Planned, cases: int | None = None) -> SendingEstimate:
