@@ -331,6 +331,44 @@ def test_an_arm_that_is_known_to_be_worse_and_costs_more_is_nobodys(answered_dem
     assert frontier_of(rank(expensive, "m")).currency is None
 
 
+# Against an amount.
+
+
+def test_scores_are_set_against_pictures_money_and_settings_in_a_table_and_a_figure(answered_demo: Drovik) -> None:
+    read = ("compare", "--task", "read-tag", "--against")
+    found = answered_demo(*read, "pictures", "--json").json["tasks"]["read-tag"]
+    against, scores = found["against"], {one["arm"]: one["score"] for one in found["arms"]}
+    sides: dict[str, list[float]] = {}
+    for one in against["arms"]:
+        assert one["score"]["value"] == pytest.approx(scores[one["arm"]])
+        sides.setdefault(one["line"], []).append(one["amount"])
+    folder = answered_demo.folder
+    sizes = [Image.open(folder / picture["path"] if isinstance(picture, dict) else folder / picture).size
+             for case in tuning_cases(answered_demo) for picture in case["images"]]  # fmt: skip
+    assert sides["gull/v2"] == [pytest.approx(320, abs=1), pytest.approx(np.mean([max(one) for one in sizes]))]
+    assert sorted(against["without"]) == ["dunlin/v1", "dunlin/v2"], "they got none"
+    told = answered_demo(*read, "pictures").out
+    figure = [line for line in told.splitlines() if re.match(r" *[\d. %]* ┤", line)]
+    assert len(figure) == 15
+    assert [sum(letter in line[11:] for line in figure) for letter in "cd"] == [2, 2], "two sizes of each of gull's"
+    heights = {letter: [n for n, line in enumerate(figure) if letter in line[11:]] for letter in "cd"}
+    assert heights["d"][0] < heights["c"][0], "what scores more is drawn higher"
+    assert re.search(r"^ +320 +634$", told, re.M)
+
+    money = answered_demo("compare", *SORT, "--against", "money", "--json").json["tasks"]["sort"]
+    scored = answered_demo("score", *SORT, "--json").json["tasks"]["sort"]
+    costs = {one["arm"]: float(one["costs"]["money"]["EUR"]) / 48 * 1000 for one in scored}
+    assert {one["arm"]: one["amount"] for one in money["against"]["arms"]} == {
+        name: pytest.approx(cost) for name, cost in costs.items()
+    }
+    rooms = answered_demo("compare", *SORT, "--against", "max_output_tokens", "--json").json["tasks"]["sort"]
+    assert {one["arm"]: one["amount"] for one in rooms["against"]["arms"]}["gull/v1"] == 90
+    wrong = answered_demo("compare", *SORT, "--against", "temperatur")
+    assert (wrong.code, wrong.out) == (2, "")
+    assert "no arm has 'temperatur'; did you mean 'temperature'?" in wrong.err
+    assert answered_demo("compare", "gull/v1", "gull/v2", "--against", "money").code == 2
+
+
 # Demands.
 
 

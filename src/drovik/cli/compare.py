@@ -8,6 +8,7 @@ from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.against import against_of
 from drovik.cli.arguments import add_own_argument, add_project_argument, add_split_argument, open_project, open_store
 from drovik.cli.arm_words import arm_meant, views_having
 from drovik.cli.case_plan import show_plans
@@ -63,9 +64,9 @@ def run(arguments: argparse.Namespace) -> int:
 
     if len(arguments.arms) not in (0, 2) and not is_gate(arguments):
         raise UsageError(Problem("compare takes two arms, or none to rank all", "see: drovik compare --help"))
-    if arguments.arms and (arguments.effects or arguments.frontier or arguments.cascades):
+    if arguments.arms and (arguments.effects or arguments.frontier or arguments.cascades or arguments.against):
         raise UsageError(
-            Problem("effects, frontier and cascades are of all arms of a task", "leave the named ones out")
+            Problem("effects, frontier, cascades and --against are of all arms of a task", "leave the named ones out")
         )
     project = open_project(arguments.project)
     arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
@@ -160,12 +161,13 @@ def _rank_all(
     rankings = [(view, workflow.rank(view.scores, name)) for view, name in _measured(views, arguments.measure)]
     if not any(arm.statuses for view, _ in rankings for arm in view.scores):
         raise UsageError(Problem("there is nothing to compare yet", "send first: drovik send"))
+    against = against_of(rankings, levels.store, arguments.against)
     if arguments.json:
         tasks = {
             view.task.name: ranking_document(ranking)
             | {"controls": [_control_document(view, one, ranking) for one in view.controls]}
             | levels.ranking_document(view, ranking)
-            | deciding_document(view, ranking, arguments, unseen(view, ranking))
+            | deciding_document(view, ranking, arguments, unseen(view, ranking), against.get(view.task.name))
             for view, ranking in rankings
         }
         print_json({"tasks": tasks, **looks.document()})
@@ -174,7 +176,7 @@ def _rank_all(
         show_ranking(view, ranking, arguments.all)
         show_margins(ranking, arguments.margin)
         levels.show_ranking(view, ranking)
-        show_deciding(view, ranking, arguments, unseen(view, ranking))
+        show_deciding(view, ranking, arguments, unseen(view, ranking), against.get(view.task.name))
         if number == 0:
             explain_arms()
 

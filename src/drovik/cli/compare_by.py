@@ -41,11 +41,11 @@ class Levels:
     """The chosen column of a project's cases."""
 
     def __init__(self, project: Project, store: workflow.Store, column: str | None) -> None:
-        self._project, self._store, self._column = project, store, column
+        self._project, self.store, self._column = project, store, column
 
     def _levels(self, view: TaskView, measure: str) -> CaseLevels:
         chosen = next(one for one in view.measures if one.name == measure)
-        return workflow.levels_of(self._project, self._store, view.task, chosen, view.cases, str(self._column))
+        return workflow.levels_of(self._project, self.store, view.task, chosen, view.cases, str(self._column))
 
     def _strata(self, view: TaskView, first: ArmScores, second: ArmScores, measure: str) -> tuple[Stratum, ...]:
         if self._column == "measure":

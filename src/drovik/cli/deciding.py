@@ -7,6 +7,7 @@ from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
+from drovik.cli.against import against_document, show_against
 from drovik.cli.arguments import points
 from drovik.cli.cascades import cascades_document, show_cascades
 from drovik.cli.printing import say, table
@@ -14,6 +15,7 @@ from drovik.reporting.columns import interval_text
 from drovik.text import bounds_text, difference_text, score_text, seconds_text
 
 if TYPE_CHECKING:
+    from drovik.comparing.against import Against
     from drovik.comparing.effects import Effect, Effects
     from drovik.comparing.frontier import Frontier
     from drovik.comparing.ranking import Ranking
@@ -29,6 +31,9 @@ def add_deciding_arguments(parser: argparse.ArgumentParser) -> None:
         "--frontier", action="store_true", help="score against money and seconds: which arms to choose from"
     )
     parser.add_argument(
+        "--against", metavar="WHAT", help="score against pictures (their size), money, seconds, or a setting's name"
+    )
+    parser.add_argument(
         "--plan", type=points, metavar="N", help="how many cases, of which labels, show a difference of N points"
     )
     parser.add_argument(
@@ -38,11 +43,16 @@ def add_deciding_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def deciding_document(
-    view: TaskView, ranking: Ranking, arguments: argparse.Namespace, held_out: Ranking | None = None
+    view: TaskView,
+    ranking: Ranking,
+    arguments: argparse.Namespace,
+    held_out: Ranking | None = None,
+    against: Against | None = None,
 ) -> dict[str, Any]:
     """What was asked for, for `--json`.
 
     :param held_out: the same arms on the held-out cases, where these are looked at.
+    :param against: the arms against an amount, where that is asked for.
     """
     document: dict[str, Any] = {}
     if arguments.cascades:
@@ -50,22 +60,31 @@ def deciding_document(
     if arguments.effects:
         found = workflow.effects_of(ranking, workflow.choices_of(view))
         document["effects"] = None if found is None else asdict(found)
+    if against is not None:
+        document |= against_document(against)
     if arguments.frontier:
         document["frontier"] = asdict(workflow.frontier_of(ranking))
     return document
 
 
 def show_deciding(
-    view: TaskView, ranking: Ranking, arguments: argparse.Namespace, held_out: Ranking | None = None
+    view: TaskView,
+    ranking: Ranking,
+    arguments: argparse.Namespace,
+    held_out: Ranking | None = None,
+    against: Against | None = None,
 ) -> None:
     """What was asked for.
 
     :param held_out: the same arms on the held-out cases, where these are looked at.
+    :param against: the arms against an amount, where that is asked for.
     """
     if arguments.effects:
         show_effects(workflow.effects_of(ranking, workflow.choices_of(view)))
     if arguments.frontier and ranking.arms:
         show_frontier(workflow.frontier_of(ranking), ranking)
+    if against is not None:
+        show_against(against)
     if arguments.cascades:
         show_cascades(ranking, held_out, arguments.margin)
 

@@ -10,6 +10,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from drovik.comparing.against import ASIDE, set_against
     from drovik.comparing.baseline import baseline_sample, baseline_text
     from drovik.comparing.cascades import cascade_point, cascades_of, chosen_point, votes_of
     from drovik.comparing.case_plan import label_rows, plan_by_answers, plan_cases, plan_text
@@ -152,6 +153,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ABSENT",
+    "ASIDE",
     "BASELINE",
     "CONTROLS",
     "PICTURE_ENDINGS",
@@ -322,6 +324,7 @@ __all__ = [
     "sent_boxes",
     "sent_parts",
     "services_at",
+    "set_against",
     "settings_for",
     "shown_key",
     "sort_words",
@@ -373,6 +376,7 @@ _NAMES_OF = {
     "dialects.learn.sample_files": "SampleFiles",
     "dialects.learn.samples": "read_reply read_sample",
     "dialects.request": "RequestWriter",
+    "comparing.against": "ASIDE set_against",
     "evaluation.case_columns": "levels_of",
     "evaluation.choices": "choices_of",
     "evaluation.constant_scores": "constant_scores",
