@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 _WIDTH, _HEIGHT = 64, 15
 _MARKS = "abcdefghijklmnopqrstuvwxyz"
 _FAR_APART = 8.0
-"""Amounts that are so many times apart are drawn by their logarithms."""
+"""Amounts that are this many times apart are drawn by their logarithms."""
 
 
 def against_of(

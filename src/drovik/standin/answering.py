@@ -99,7 +99,7 @@ _ELSEWHERE = {
 }  # fmt: skip
 _GLYPHS = {"0": "O", "1": "l", "5": "S", "8": "B"}
 _SMALL, _MISREAD_MORE = 400, 10
-"""Longest side in pixels below which glyphs are misread so many times as often."""
+"""Longest side in pixels below which glyphs are misread this many times as often."""
 _CONFUSED = 0.4
 """How often the sloppiest model takes an item for what looks like it."""
 _WORTH_LOCKING = 100
