@@ -102,7 +102,12 @@ def test_a_full_disk_is_one_line_and_what_was_under_way_is_kept(
 ) -> None:
     (tmp_path / "config").mkdir()
     drovik = Drovik(small_disk, tmp_path / "config")
-    service = serve(lambda n, body: good('{"kind": "cap"}', padding="x" * 500_000))
+
+    def decide(number: int, body: dict[str, Any]) -> Reply:
+        time.sleep(0.1)  # so that writing keeps up with sending, however busy the machine is
+        return good('{"kind": "cap"}', padding="x" * 500_000)
+
+    service = serve(decide)
     folder = demo_on_port(small_disk, service.port, cases=48, limits="concurrency = 4, timeout = 30")
     result = drovik("send", *SORT, "--quiet")
     assert result.code == 2
