@@ -4,6 +4,24 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from typing import Any, cast
+
+
+class _Later:
+    def __init__(self, text: str, flags: int) -> None:
+        self._how = text, flags
+
+    def __getattr__(self, name: str) -> Any:
+        made = re.compile(*self._how)
+        for one in ("search", "match", "fullmatch", "findall", "finditer", "sub", "split"):
+            setattr(self, one, getattr(made, one))
+        return getattr(made, name)
+
+
+def pattern(text: str, flags: int = 0) -> re.Pattern[str]:
+    """A regular expression that is compiled at its first use: what only an error needs delays no start."""
+    return cast("re.Pattern[str]", _Later(text, flags))
+
 
 UNSEEN = re.compile(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb"

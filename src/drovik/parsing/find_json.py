@@ -23,20 +23,22 @@ import math
 import re
 from dataclasses import dataclass, field
 
+from drovik.text import pattern
+
 _WORDS = {"True": "true", "False": "false", "None": "null", "NaN": "null", "undefined": "null"}
-_CUT_SCALAR = re.compile(r"(?:-?[\d.]{0,40}(?:[eE][-+]?\d{0,4})?|t(?:ru?)?|f(?:a(?:ls?)?)?|n(?:ul?)?)\Z")
+_CUT_SCALAR = pattern(r"(?:-?[\d.]{0,40}(?:[eE][-+]?\d{0,4})?|t(?:ru?)?|f(?:a(?:ls?)?)?|n(?:ul?)?)\Z")
 
 
 class StrictTokens:
     """Strict tokens. Each method looks at `text` from `at` on and changes nothing."""
 
-    opening = re.compile(r'\{(?=[ \t\r\n]*+["}]|[ \t\r\n]*+\Z)|\[(?=[ \t\r\n]*+(?:["\[{\]\-0-9tfn]|\Z))')
+    opening = pattern(r'\{(?=[ \t\r\n]*+["}]|[ \t\r\n]*+\Z)|\[(?=[ \t\r\n]*+(?:["\[{\]\-0-9tfn]|\Z))')
     """Brackets that may begin JSON, by what follows: a cheap look that passes over braces in prose."""
 
-    _skip = re.compile(r"[ \t\r\n]*+")
-    _string = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*+"')
-    _cut_string = re.compile(r'"(?:[^"\\\x00-\x1f]|\\.)*+\\?\Z')
-    _scalar = re.compile(r"-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d+)?(?![\w.])|(?:true|false|null)(?!\w)")
+    _skip = pattern(r"[ \t\r\n]*+")
+    _string = pattern(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9a-fA-F]{4}))*+"')
+    _cut_string = pattern(r'"(?:[^"\\\x00-\x1f]|\\.)*+\\?\Z')
+    _scalar = pattern(r"-?(?:0|[1-9]\d*)(?:\.\d+)?(?:[eE][+-]?\d+)?(?![\w.])|(?:true|false|null)(?!\w)")
 
     def skip(self, text: str, at: int) -> int:
         """Where the next token begins."""
@@ -67,16 +69,16 @@ class StrictTokens:
 class LenientTokens(StrictTokens):
     """Also other quotes, raw line breaks in strings, bare names, a comma too many, comments, other words."""
 
-    opening = re.compile(r"[{\[](?=\s*+(?:[^{(\s]|\Z))|\[")
-    _skip = re.compile(r"(?:[ \t\r\n\u00a0]|//[^\n]*+|/\*(?:[^*]|\*(?!/)){0,300}+\*/|,(?=\s*[}\]]))*+")
-    _string = re.compile(
+    opening = pattern(r"[{\[](?=\s*+(?:[^{(\s]|\Z))|\[")
+    _skip = pattern(r"(?:[ \t\r\n\u00a0]|//[^\n]*+|/\*(?:[^*]|\*(?!/)){0,300}+\*/|,(?=\s*[}\]]))*+")
+    _string = pattern(
         r'"(?:[^"\\]|\\.)*+"' r"|'(?:[^'\\]|\\.)*+'" r"|\u201c(?:[^\u201d\u201c\\]|\\.)*+\u201d", re.DOTALL
     )
-    _cut_string = re.compile(r'"(?:[^"\\]|\\.)*+\\?\Z' r"|\u201c[^\u201c\u201d]*+\Z", re.DOTALL)
-    _scalar = re.compile(
+    _cut_string = pattern(r'"(?:[^"\\]|\\.)*+\\?\Z' r"|\u201c[^\u201c\u201d]*+\Z", re.DOTALL)
+    _scalar = pattern(
         r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][+-]?\d+)?(?![\w.])|(?:true|false|null|True|False|None|NaN|undefined)(?!\w)"
     )
-    _name = re.compile(r"[A-Za-z_$][\w$-]*+(?=\s*:)")
+    _name = pattern(r"[A-Za-z_$][\w$-]*+(?=\s*:)")
 
     def key(self, text: str, at: int) -> tuple[str, int] | None:
         """A member's name, also one without quotes."""

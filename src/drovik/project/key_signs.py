@@ -22,11 +22,12 @@ from drovik.files import nonblocking_opener, read_bytes
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect, HttpForm
 from drovik.project.settings import FILE_NAME, Endpoint
+from drovik.text import pattern
 
 MOST_BYTES = 1_000_000
 """Of each ignore file; a longer one was not written by hand."""
 
-_EXCLUDES_FILE = re.compile(r"^\s*excludesfile\s*=\s*\"?([^\"\n]+?)\"?\s*$", re.IGNORECASE | re.MULTILINE)
+_EXCLUDES_FILE = pattern(r"^\s*excludesfile\s*=\s*\"?([^\"\n]+?)\"?\s*$", re.IGNORECASE | re.MULTILINE)
 
 
 def would_be_committed(path: Path) -> bool:
@@ -113,19 +114,19 @@ def _bytes(path: Path, most: int) -> bytes:
         return b""
 
 
-_RUN = re.compile(r"(?<![A-Za-z0-9/+])(?=(?:[A-Za-z]*\d){4})(?=(?:\d*[A-Za-z]){4})[A-Za-z0-9]{20,}(?![A-Za-z0-9/+])")
+_RUN = pattern(r"(?<![A-Za-z0-9/+])(?=(?:[A-Za-z]*\d){4})(?=(?:\d*[A-Za-z]){4})[A-Za-z0-9]{20,}(?![A-Za-z0-9/+])")
 """Twenty letters and digits in a row, some of each: no name that a person gives looks so."""
-_UUID = re.compile(r"(?<![\w-])[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}(?![\w-])", re.IGNORECASE)
-_PIECES = re.compile(r"(?<![\w/+-])[A-Za-z0-9_-]{20,}(?![\w/+-])")
-_TURNS = re.compile(r"[A-Za-z]\d|\d[A-Za-z]")
+_UUID = pattern(r"(?<![\w-])[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}(?![\w-])", re.IGNORECASE)
+_PIECES = pattern(r"(?<![\w/+-])[A-Za-z0-9_-]{20,}(?![\w/+-])")
+_TURNS = pattern(r"[A-Za-z]\d|\d[A-Za-z]")
 _MIXED = 5
 """So often letter and digit stand side by side in a key that is written in groups; in a name with a date, never."""
 
-_NAMES_A_MODEL = re.compile(r"\s*(?:id|revision)\s*=")
-_SECRET_NAME = re.compile(r"authorization|api.?key|token|secret|password|^key$|[-_]key$", re.IGNORECASE)
-_COUNTS = re.compile(r"tokens|token_(?:count|limit)|max.?token", re.IGNORECASE)
-_SLOT = re.compile(r"\{[a-z][\w.]*\??\}")
-_OWN_SLOT = re.compile(r"\{key(?:\.basic)?\??\}")
+_NAMES_A_MODEL = pattern(r"\s*(?:id|revision)\s*=")
+_SECRET_NAME = pattern(r"authorization|api.?key|token|secret|password|^key$|[-_]key$", re.IGNORECASE)
+_COUNTS = pattern(r"tokens|token_(?:count|limit)|max.?token", re.IGNORECASE)
+_SLOT = pattern(r"\{[a-z][\w.]*\??\}")
+_OWN_SLOT = pattern(r"\{key(?:\.basic)?\??\}")
 _SHORTEST = 12
 """A value under a name such as `token` is a key if it is this long and has no space in it."""
 

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
+from typing import Any, NamedTuple
 
 from drovik.project.arms import canonical
 from drovik.project.models import Price
 from drovik.project.spending import CountedTokens, Spending
 
 
-@dataclass(frozen=True)
-class RequestRecord:
+class RequestRecord(NamedTuple):
     """What is asked for one arm, case and repeat; `text` is the canonical form that `identity` digests."""
 
     task: str
@@ -28,8 +26,7 @@ class RequestRecord:
     second: bool = False
 
 
-@dataclass(frozen=True)
-class Reply:
+class Reply(NamedTuple):
     """A reply as it came, and what was read off it at once."""
 
     http_status: int
@@ -38,7 +35,7 @@ class Reply:
     input_tokens: int | None = None
     output_tokens: int | None = None
     price: Price | None = None
-    counters: Mapping[str, CountedTokens] = field(default_factory=dict)
+    counters: Mapping[str, CountedTokens] = {}
     pictures: int | None = None
 
     def spent(self) -> Spending | None:
@@ -79,8 +76,7 @@ def counted_of(text: str | None) -> dict[str, CountedTokens]:
     return {name: CountedTokens(*one) for name, one in json.loads(text).items()} if text else {}
 
 
-@dataclass(frozen=True)
-class Attempt:
+class Attempt(NamedTuple):
     """One request that was sent: when, the outcome (None: nobody knows), its seconds, the service's words."""
 
     started: str
@@ -89,8 +85,7 @@ class Attempt:
     words: str
 
 
-@dataclass(frozen=True)
-class AttemptCounts:
+class AttemptCounts(NamedTuple):
     """What was sent: attempts, those with a reply, and those that may have been billed without one."""
 
     attempts: int

@@ -5,9 +5,8 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Mapping
-from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
+from typing import Any, NamedTuple
 
 from drovik.money import add_money
 from drovik.parsing.status import STATUSES
@@ -16,8 +15,7 @@ from drovik.project.spending import CountedTokens
 from drovik.store.records import SPENT_COLUMNS, counted_of, spending_of
 
 
-@dataclass(frozen=True)
-class CountedRequest:
+class CountedRequest(NamedTuple):
     """What a request held, and as how much the service counted it."""
 
     letters: int
@@ -25,8 +23,7 @@ class CountedRequest:
     input_tokens: int | None
 
 
-@dataclass(frozen=True)
-class CountedReply:
+class CountedReply(NamedTuple):
     """Tokens of a reply: in, out, and those that are counted by a name of their own (cached, thinking)."""
 
     input_tokens: int
@@ -34,8 +31,7 @@ class CountedReply:
     counters: Mapping[str, CountedTokens]
 
 
-@dataclass(frozen=True)
-class BilledTokens:
+class BilledTokens(NamedTuple):
     """What an arm's requests came to by the replies' own counts."""
 
     requests: int
@@ -142,8 +138,7 @@ def billed(connection: sqlite3.Connection, task: str, arm: str, since: int) -> B
     return BilledTokens(len(rows), sum(row[1] or 0 for row in rows), sum(row[2] or 0 for row in rows), money)
 
 
-@dataclass(frozen=True)
-class KeptQuote:
+class KeptQuote(NamedTuple):
     """A quote as it was given: after which attempt, of which arm, for how many requests, and its figures."""
 
     at: str

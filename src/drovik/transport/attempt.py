@@ -275,7 +275,7 @@ class AttemptRunner:
             tally.without_reply += 1
             return None
         if 200 <= reply.http_status < 300:
-            reply = replace(reply, pictures=len(written.load.pictures))
+            reply = reply._replace(pictures=len(written.load.pictures))
         spent = reply.spent()
         for one in tally.parts(request.task.name, request.arm.name, request.arm.model_name):
             one.pay(spent)

@@ -20,6 +20,7 @@ from drovik.dialects.response import ParsedReply
 from drovik.planning.plan import Request
 from drovik.project.dialects import ErrorWords
 from drovik.store.records import Reply
+from drovik.text import pattern
 
 Kind = Literal[
     "answered", "limited", "service_error", "unreadable", "lost", "timeout", "key_rejected", "forbidden",
@@ -49,38 +50,38 @@ REMEDIES: dict[str, str] = {
     "unhandled": "the reply is kept; please report it, with the line above",
     "timeout": "raise the endpoint's timeout; then: drovik send --resend failed",
 }
-_BAD_KEY = re.compile(
+_BAD_KEY = pattern(
     r"\b(?:api|access|secret)[ _-]?(?:key|token)\b|\bcredentials?\b|unauthori[sz]ed|\bauthenticat"
     r"|\b(?:key|token)\b.{0,40}\b(?:not valid|invalid|not accepted|wrong|refused|rejected|expired|missing|revoked)\b"
     r"|\b(?:invalid|wrong|missing|expired|bad|no)\b.{0,12}\bkey\b", re.IGNORECASE,
 )  # fmt: skip
-_KEY_OF_JSON = re.compile(
+_KEY_OF_JSON = pattern(
     r"extra|unexpected|unknown|\bmember|\bfield|propert|parameter|\bjson\b|duplicate|in body", re.IGNORECASE
 )
 """Words by which a key is a member's name."""
-_NO_ADDRESS = re.compile(
+_NO_ADDRESS = pattern(
     r"(?:could not|cannot|can.?t|failed to|unable to|error while)\s*(?:be\s*)?"
     r"(?:fetch|load|download|retriev|access|reach|open|get)\w*.{0,60}(?:image|picture|photo|url|address|file|https?:)"
     r"|(?:image|picture|photo|url|address).{0,60}(?:could not|cannot|can.?t)\s*be"
     r"\s*(?:fetched|loaded|downloaded|retrieved|reached|opened)",
     re.IGNORECASE,
 )  # fmt: skip
-_NO_SETTING = re.compile(
+_NO_SETTING = pattern(
     r"extra (?:inputs?|fields?)|unknown|unsupported|unrecogni[sz]ed|unexpected"
     r"|not (?:supported|permitted|allowed)|no longer",
     re.IGNORECASE,
 )  # fmt: skip
-_WANTS_PICTURE = re.compile(
+_WANTS_PICTURE = pattern(
     r"\b(?:image|picture|photo)s?\b.{0,30}\b(?:required|missing|needed|expected|must)|(?:need|require|expect|want|missing|without)s?\b"
     r".{0,20}\b(?:image|picture|photo)s?\b|only (?:with|about) (?:an? )?(?:image|picture|photo)", re.IGNORECASE,
 )  # fmt: skip
 _SETTINGS = ("temperature", "top_p", "top_k", "seed", "max_output_tokens", "max_tokens", "schema", "format", "stream")
-_SAYS_MODEL = re.compile(r"\bmodel\b", re.IGNORECASE)
-_SAYS_UNKNOWN = re.compile(
+_SAYS_MODEL = pattern(r"\bmodel\b", re.IGNORECASE)
+_SAYS_UNKNOWN = pattern(
     r"unknown|not found|no such|does not exist|not exist|not available|unsupported", re.IGNORECASE
 )
-_SAYS_PICTURE = re.compile(r"\b(?:image|picture|photo|vision|visual|multimodal)s?\b", re.IGNORECASE)
-_SAYS_CANNOT = re.compile(
+_SAYS_PICTURE = pattern(r"\b(?:image|picture|photo|vision|visual|multimodal)s?\b", re.IGNORECASE)
+_SAYS_CANNOT = pattern(
     r"not support|n.t support|unsupported|cannot|can.t|does not (?:see|take|accept)"
     r"|(?:text|words)[- ]only|only (?:text|words)|no vision|\bno (?:image|picture|photo)s\b",
     re.IGNORECASE,
