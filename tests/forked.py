@@ -16,13 +16,14 @@ import signal
 import socket
 import sys
 import traceback
+from pathlib import Path
 
 LOADED = (
     "aiohttp", "jinja2", "jsonschema_rs", "PIL.Image", "rich.console", "rich.table", "drovik.cli.ask.ask_command", "drovik.cli.check",
     "drovik.cli.compare", "drovik.cli.endpoint.endpoint_command", "drovik.cli.score", "drovik.cli.send", "drovik.cli.show", "drovik.dialects.learn.sample_dialect",
     "drovik.workflow.endpoint_trial", "drovik.evaluation.gathering", "drovik.transport.dispatcher", "drovik.store.answer_store",
     "numpy", "scipy.optimize", "scipy.stats", "rapidfuzz.distance", "regex", "dateutil.parser", "dotenv", "platformdirs", "jinja2.sandbox",
-    "drovik.comparing.verdict", "drovik.cli.report", "drovik.cli.quote", "drovik.cli.pictures.pictures_command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
+    "drovik.comparing.verdict", "drovik.cli.report", "drovik.project.prompt_templates", "drovik.cli.prompts", "drovik.comparing.against", "drovik.cli.split", "drovik.cli.bring", "drovik.cli.quote", "drovik.cli.pictures.pictures_command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
     "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.sample_files",
     "drovik.scoring.measure_checks", "drovik.workflow.sending_plan", "drovik.workflow.project_checks", "drovik.workflow.running", "drovik.workflow.estimating",
     "drovik.workflow.open_project", "drovik.workflow.results", "drovik.workflow.asking", "drovik.workflow.picture_arguments", "drovik.workflow.wire_parts",
@@ -64,6 +65,12 @@ def serve(path: str) -> None:
         importlib.import_module(name)
     importlib.import_module("drovik.scoring.language.detecting").language_of("Its model takes a second to read.")
     sys.modules["PIL.Image"].init()
+    records = [importlib.import_module("drovik.project.toml_files").Frozen]
+    for one in records:  # or each fork would build what reads the files
+        one.model_rebuild()
+        records += one.__subclasses__()
+    demo = Path(importlib.import_module("drovik.demo").__path__[0]) / "project"
+    importlib.import_module("drovik.project.reading").read_project(demo)  # its templates too
     gc.collect()
     gc.freeze()  # or each fork would copy the memory of all that is loaded
     listening = socket.socket(socket.AF_UNIX)

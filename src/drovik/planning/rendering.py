@@ -6,8 +6,7 @@ import json
 import re
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from functools import lru_cache
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from drovik.dialects.request import Conversation, PicturePart, TextPart, Turn
 from drovik.errors import DrovikError, Problem, ProjectError, TooMuch, known_words
@@ -15,22 +14,11 @@ from drovik.project.arms import Arm, canonical
 from drovik.project.cases import Case, prep_for
 from drovik.project.tasks import Task
 
-if TYPE_CHECKING:
-    from jinja2 import Template
-
-
 REPAIR_TURN = """\
 That answer is not in the form that was asked for:
 {errors}
 Answer the same question again, about the same pictures, in the right form: nothing but the JSON."""
 """What is said after an answer that is not valid, where the task asks for a repair turn."""
-
-
-@lru_cache(maxsize=512)
-def _template(text: str) -> Template:
-    from drovik.project.prompt_templates import compile_template
-
-    return compile_template(text, "", "")[0]
 
 
 _OF_THE_TASK = frozenset(("labels", "schema"))
@@ -198,10 +186,10 @@ def _rendered(arm: Arm, place: str, text: str, variables: dict[str, Any], case: 
     if filled is not None:
         return filled.strip()
     # Jinja is slow to start: a question that needs no more than its pieces put together does without it.
-    from drovik.project.prompt_templates import render
+    from drovik.project.prompt_templates import compile_template, render
 
     try:
-        return render(_template(text), variables).strip()
+        return render(compile_template(text, "", "")[0], variables).strip()
     except DrovikError as error:
         first = error.problems[0]
         raise ProjectError(Problem(first.what, first.remedy, arm.prompt.file, f"{place}, case {case.id}")) from None

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextvars import ContextVar
-from functools import cache, wraps
+from functools import cache, lru_cache, wraps
 from typing import TYPE_CHECKING, Any
 
 from jinja2 import StrictUndefined, TemplateSyntaxError, meta, nodes
@@ -101,22 +101,27 @@ def compile_template(text: str, shown: str, place: str) -> tuple[Template, froze
     :param shown: the file, for the error.
     :raises DrovikError: where it is not a template, or uses what a prompt cannot.
     """
-
     try:
-        tree = environment().parse(text)
-        for node in tree.find_all(nodes.Node):
-            _require_known(node)
-        variables = frozenset(meta.find_undeclared_variables(tree)) - set(environment().globals)
-        for loop in list(tree.find_all(nodes.For)):
-            loop.iter = nodes.Filter(loop.iter, "counted", [], [], None, None, lineno=loop.lineno)
-            loop.iter.set_environment(environment())
-        return environment().from_string(tree), variables
+        return _compiled(text)
     except TemplateSyntaxError as error:
         what = f"line {error.lineno} of the text: {error.message}"
         raise ProjectError(Problem(what, "correct the template", shown, place)) from None
     except (RecursionError, SyntaxError, MemoryError, OverflowError, ValueError):
         what = "is nested too deeply for a template"
         raise ProjectError(Problem(what, "write it flatter", shown, place)) from None
+
+
+@lru_cache(maxsize=1024)
+def _compiled(text: str) -> tuple[Template, frozenset[str]]:
+    """The template and its variables; made once, where it is checked, and used where it is filled in."""
+    tree = environment().parse(text)
+    for node in tree.find_all(nodes.Node):
+        _require_known(node)
+    variables = frozenset(meta.find_undeclared_variables(tree)) - set(environment().globals)
+    for loop in list(tree.find_all(nodes.For)):
+        loop.iter = nodes.Filter(loop.iter, "counted", [], [], None, None, lineno=loop.lineno)
+        loop.iter.set_environment(environment())
+    return environment().from_string(tree), variables
 
 
 def _require_known(node: Node) -> None:
