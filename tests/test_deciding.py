@@ -280,6 +280,17 @@ def test_variants_that_mean_nothing_are_reported_with_their_place(answered_demo:
     change(answered_demo.folder / "drovik.toml", '[variants.two]\nnote = "nothing"\n', "")
     told = answered_demo("check").out
     assert "variants.one.models: there is no model 'gul'; did you mean 'gull'?" in told
+    for wrong, said in (
+        ('["read-tga"]', "variants.small.tasks: there is no task 'read-tga'; did you mean 'read-tag'?"),
+        ("[]", "variants.small.tasks: "),
+        ('["sort"]', "variants.small.tasks: 'sort' comes after 'read-tag', which is not among them; add 'read-tag'"),
+    ):
+        settings = answered_demo.folder / "drovik.toml"
+        settings.write_text(re.sub(r"tasks = \[.*?\]", f"tasks = {wrong}", settings.read_text()))
+        if wrong == '["sort"]':
+            question = answered_demo.folder / "tasks/sort/question.toml"
+            question.write_text('after = "read-tag"\n' + question.read_text())
+        assert said in answered_demo("check").out
     assert "variants.one.prep: there is no prep 'ful'" in told
     change(answered_demo.folder / "drovik.toml", 'models = ["gul"]\nprep = "ful"', "settings = { top_k = 5 }")
     told = answered_demo("check").out

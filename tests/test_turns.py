@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from drovik.dialects.request import PicturePart, TextPart
 from drovik.errors import DrovikError
 from drovik.images.prepare import PREPARING_REVISION
-from drovik.planning.rendering import canonical_conversation, conversation_of
+from drovik.planning.rendering import _filled, canonical_conversation, conversation_of
 from drovik.project.arms import Arm, arm_digest, arms_of, check_arm_words, fitting_arms
 from drovik.project.cases import Case, Picture
-from drovik.project.prompt_templates import compile_template
+from drovik.project.prompt_templates import compile_template, render
 from drovik.project.prompts import Prompt
 from drovik.project.settings import ProjectFile
 from drovik.project.tasks import Task
@@ -156,3 +156,35 @@ def test_words_mean_arms_by_their_first_parts_and_unknown_words_are_told() -> No
     assert fitting_arms(arms, []) == arms
     with pytest.raises(DrovikError, match=r"no arm 'gul'.*\n.*no arm 'x/y'"):
         check_arm_words(arms, ["gul", "gull", "x/y"])
+
+
+PIECES = st.sampled_from(
+    [
+        "{{ a }}",
+        "{{b}}",
+        "{{ true }}",
+        "{{ missing }}",
+        "{% if a %}x{% endif %}",
+        "{",
+        "}}",
+        "{#c#}",
+        "\r\n",
+        "\n",
+        "no",
+        " ",
+    ]
+)
+
+
+@given(st.lists(PIECES, max_size=8), st.text(max_size=5), st.text(max_size=5))
+def test_a_text_with_nothing_but_names_in_it_is_filled_in_as_the_templates_do_it(
+    pieces: list[str], a: str, b: str
+) -> None:
+    text = "".join(pieces)
+    variables = {"a": a, "b": b, "true": "no", "list": [1]}
+    filled = _filled(text, variables)
+    if filled is not None:
+        template, _ = compile_template(text, "", "")
+        assert filled.strip() == render(template, variables).strip()
+    assert _filled("Which of {{ a }}?\n{{b}}", variables) == f"Which of {a}?\n{b}", "and it is used where it can be"
+    assert _filled("{{ list }}", variables) is None

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from drovik.errors import Problem, known_words
 from drovik.project.models import Laid, Model, Name, Settings
@@ -26,8 +26,8 @@ class Variant(Frozen):
     are prepared in place of the project's preps.
     """
 
-    models: tuple[Name, ...] | None = None
-    tasks: tuple[Name, ...] | None = None
+    models: tuple[Name, ...] | None = Field(default=None, min_length=1)
+    tasks: tuple[Name, ...] | None = Field(default=None, min_length=1)
     settings: Settings = Settings()
     prep: Name | Prep | None = None
     note: str = ""
