@@ -308,3 +308,17 @@ def test_the_structure_of_answers_is_what_most_of_them_share() -> None:
     assert {one.place: one.answers for one in found.members} == {"": 3, "/a": 3, "/b": 1, "/b/*": 1}
     assert {one.place for one in found.changing} == {"/a", "/b", "/b/*"}
     assert structure_of([]) is None
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("A glove lies in salty air.", ["salty air"]),
+        ("Perhaps a glove in salty air.", ["salty air"]),
+        ("A glove lies there.", []),
+    ],
+)
+def test_what_a_task_says_no_picture_shows_is_told_where_an_answer_says_it(text: str, said: list[str]) -> None:
+    _, measure = task({"type": "facts", "beyond": ["salty air"]}, "text")
+    found = measure.per_case(text, {"must": [["glove"]]}).findings
+    assert [one.got for one in found if str(one.cause) == "beyond the picture"] == said

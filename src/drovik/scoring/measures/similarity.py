@@ -138,18 +138,14 @@ def token_f1(words: Sequence[str], wanted: Sequence[str]) -> float:
 
     Unlike there, articles count. Two empty texts are alike.
     """
-    if not words or not wanted:
-        return float(not words and not wanted)
-    common = (Counter(words) & Counter(wanted)).total()
-    return 2 * common / (len(words) + len(wanted))
+    common, every = (Counter(words) & Counter(wanted)).total(), len(words) + len(wanted)
+    return 2 * common / every if every else 1.0
 
 
 def rouge_l(words: Sequence[str], wanted: Sequence[str]) -> float:
     """F1 of the longest common subsequence of words (C.-Y. Lin, ROUGE, ACL workshop 2004, section 3.1, beta = 1)."""
-
-    if not words or not wanted:
-        return float(not words and not wanted)
-    return 2 * LCSseq.similarity(list(words), list(wanted)) / (len(words) + len(wanted))
+    every = len(words) + len(wanted)
+    return 2 * LCSseq.similarity(list(words), list(wanted)) / every if every else 1.0
 
 
 def run_counts(text: str, reference: str) -> tuple[float, ...]:
