@@ -281,7 +281,7 @@ def test_variants_that_mean_nothing_are_reported_with_their_place(answered_demo:
     told = answered_demo("check").out
     assert "variants.one.models: there is no model 'gul'; did you mean 'gull'?" in told
     for wrong, said in (
-        ('["read-tga"]', "variants.small.tasks: there is no task 'read-tga'; did you mean 'read-tag'?"),
+        ('["read-tga"]', "variants.small.tasks: unknown task 'read-tga'; did you mean 'read-tag'?"),
         ("[]", "variants.small.tasks: "),
         ('["sort"]', "variants.small.tasks: 'sort' comes after 'read-tag', which is not among them; add 'read-tag'"),
     ):
@@ -1138,7 +1138,8 @@ def test_a_model_writes_the_next_version_from_tuning_cases_alone_and_is_asked_on
         facts.append(words)
         return good(written[-1])
 
-    folder = demo_on_port(drovik.folder, serve(desk).port)
+    service = serve(desk)
+    folder = demo_on_port(drovik.folder, service.port)
     assert drovik("split", "--held-out", "0.4", "--seed", "3").code == 0
     assert drovik("send", *SORT, "--arm", "gull/v1", "--quiet").code == 0
     words = ("prompts", "--next", *SORT, "--arm", "gull/v1", "--by-model")
@@ -1172,3 +1173,9 @@ def test_a_model_writes_the_next_version_from_tuning_cases_alone_and_is_asked_on
     search = ("prompts", "--search", *SORT, "--arm", "gull/v1", "--by-model", "gull", "--budget", "0.5", "--json")
     assert drovik(*search).json["versions"][0] == "v3"
     assert len(facts) == asked, "what it wrote from the same facts is kept"
+    before = len(service.requests)
+    change(folder / "tasks/sort/prompts/v1.toml", "Which kind", "What kind")
+    assert drovik("send", *SORT, "--arm", "gull/v1", "--quiet").code == 0
+    poor = drovik("prompts", "--next", *SORT, "--arm", "gull/v1", "--send", "--budget", "0.0003")
+    assert poor.code != 0
+    assert len(service.requests) < before + 48 + 5, "sending the draft keeps to the budget too"

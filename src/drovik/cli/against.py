@@ -87,7 +87,7 @@ def drawn(lines: Sequence[Sequence[ArmAgainst]]) -> list[str]:
         return round((high - value) / (high - low) * (_HEIGHT - 1))
 
     for (_, one), column in zip(points, at, strict=True):
-        for spot in range(row(min(one.score.high, high)), row(max(one.score.low, low)) + 1):
+        for spot in range(row(one.score.high), row(one.score.low) + 1):
             if grid[spot][column] == " ":
                 grid[spot][column] = "│"
     for (number, one), column in zip(points, at, strict=True):

@@ -38,12 +38,12 @@ def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.
     (view,) = views
     arm = arm_to_draft_from(view, arguments.arm)
     money: dict[str, Decimal] = {}
-    if arguments.by_model:
-        with open_store(project.store_path) as store:
-            limits = limits_above_paid(project, store, [arguments.by_model], arguments.budget)
+    with open_store(project.store_path, create=False) as store:
+        limits = limits_above_paid(project, store, _asked_models(view, arguments), arguments.budget)
+        if arguments.by_model:
             draft, money = write_by_model(project, store, view, arm, arguments, limits)
-    else:
-        draft = workflow.draft_prompt(view, arm, next_name(view))
+        else:
+            draft = workflow.draft_prompt(view, arm, next_name(view))
     require_new(view, draft)
     path = project.folder / "tasks" / view.task.name / "prompts" / f"{draft.name}.toml"
     write_whole(path, workflow.draft_text(draft))
@@ -66,7 +66,13 @@ def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.
         if not arguments.json:
             say(f"Read it and edit it; then: drovik send {' '.join(command)}")
         return DONE
-    return _send(arguments, command)
+    return _send(arguments, [*command, *(word for limit in limits for word in ("--budget", limit))])
+
+
+def _asked_models(view: TaskView, arguments: argparse.Namespace) -> list[str]:
+    """The models that a draft pays: the one that writes it, and those that it is tried with."""
+    tried = [arm.model_name for arm in view.arms if arm.outside is None] if arguments.send else []
+    return [*([arguments.by_model] if arguments.by_model else []), *tried]
 
 
 def write_by_model(
@@ -101,7 +107,7 @@ def limits_above_paid(project: Project, store: Store, models: Sequence[str], bud
 
     :raises UsageError: where the price of a model is not known, so that a budget cannot be kept.
     """
-    if budget is None:
+    if budget is None or not models:
         return []
     currencies = []
     for name in models:

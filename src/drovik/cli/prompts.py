@@ -39,7 +39,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--search", action="store_true", help="draft variants, compare them, judge the winner on held-out cases"
     )
-    parser.add_argument("--budget", metavar="MONEY", help="the most that a search may spend, like 3.00")
+    parser.add_argument(
+        "--budget",
+        metavar="MONEY",
+        help="the most that a search, or a draft that is written or sent, may spend, like 3.00",
+    )
     parser.add_argument(
         "--by-model", metavar="NAME", help="have this model write the next version, from the same facts"
     )

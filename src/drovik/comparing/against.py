@@ -34,7 +34,7 @@ class ArmAgainst:
 
 @dataclass(frozen=True)
 class Against:
-    """The arms by line and amount. `unit` is the currency of money; `without` are the arms that have no amount."""
+    """The arms by line and amount, which is in a `unit`; `without` are the arms that have no amount."""
 
     what: str
     unit: str
@@ -77,9 +77,8 @@ def _amounts(
     if what in ("money", "seconds"):
         frontier = frontier_of(ranking)
         own = {one.arm: one.money if what == "money" else one.seconds for one in frontier.arms}
-        return {name: one.value for name, one in own.items() if one}, (
-            frontier.currency or ""
-        ) if what == "money" else "s"
+        found = {name: one.value for name, one in own.items() if one}
+        return found, "s" if what == "seconds" else frontier.currency or ""
     if what == "pictures":
         sides = {name: _side(store, list(view.identities.get(name, {}).values())[:_MOST_LOOKED_AT]) for name in arms}
         return {name: side for name, side in sides.items() if side is not None}, "pixels"

@@ -126,7 +126,7 @@ def _check_variants(settings: ProjectFile, tasks: Iterable[Task], names: Iterabl
         place = f"variants.{name}.tasks"
         for word in variant.tasks or ():
             if word not in known:
-                problems.append(Problem(f"there is no task '{word}'", known_words(word, known), FILE_NAME, place))
+                problems.append(Problem(f"unknown task '{word}'", known_words(word, known), FILE_NAME, place))
             elif (earlier := before.get(word)) is not None and earlier not in (variant.tasks or ()):
                 what = f"'{word}' comes after '{earlier}', which is not among them"
                 problems.append(Problem(what, f"add '{earlier}'", FILE_NAME, place))
