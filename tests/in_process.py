@@ -14,8 +14,9 @@ from PIL import Image
 
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.planning.conversation import next_request, threads_of_task
-from drovik.planning.plan import Follow, Request, Thread
+from drovik.planning.plan import Follow, Thread
 from drovik.planning.rendering import canonical_conversation
+from drovik.planning.requests import Request
 from drovik.planning.sources import Sources, source_digests
 from drovik.project.arms import Arm, arms_of
 from drovik.project.models import Price

@@ -25,7 +25,7 @@ from drovik.dialects.request_template import RequestTemplate, multipart
 from drovik.dialects.response import ReplyParser, parse_reply
 from drovik.dialects.template import compile_text, escaped
 from drovik.errors import DrovikError
-from drovik.planning.plan import request_of
+from drovik.planning.requests import request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project, url_digest
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect, ReplyForm

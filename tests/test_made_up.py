@@ -15,7 +15,7 @@ from drovik.dialects.learn.sample_dialect import Learned, learn
 from drovik.dialects.learn.sample_files import SampleFiles
 from drovik.dialects.learn.samples import read_sample
 from drovik.errors import DrovikError
-from drovik.planning.plan import request_of
+from drovik.planning.requests import request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project
 from drovik.project.cases import Picture
 from drovik.project.picture_files import source_digest

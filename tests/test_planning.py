@@ -17,8 +17,9 @@ from drovik.images.decode.shots import Shot
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.parsing.status import Status
 from drovik.planning.answers import answer_to, answers_for, with_status
-from drovik.planning.plan import Request, Thread, plan_sending, request_of, sample_of_asks, sample_of_cases
+from drovik.planning.plan import Thread, plan_sending, sample_of_asks, sample_of_cases
 from drovik.planning.rendering import canonical_conversation, conversation_of
+from drovik.planning.requests import Request, request_of
 from drovik.planning.sources import AdhocQuestion, Sources, adhoc_project, shown_of, source_digests
 from drovik.project.arms import digest_of_text
 from drovik.project.cases import Picture

@@ -15,6 +15,7 @@ from drovik.scoring.catalogue import measures_of
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Measure
 from drovik.scoring.rules.text_rules import read_date
+from drovik.scoring.scores import Expectations
 
 
 def task(measure: dict[str, Any], form: Any = "json") -> tuple[Task, Measure]:
@@ -177,6 +178,23 @@ def test_stems_are_those_of_the_published_algorithm() -> None:
         "rate": "rate", "controll": "control", "roll": "roll", "umbrellas": "umbrella", "generalizations": "gener",
     }  # fmt: skip
     assert {word: stem(word) for word in pairs} == pairs
+
+
+def test_the_same_answer_to_many_cases_is_held_against_each_ones_own_expected_output() -> None:
+    made, measure = label()
+    cases = [case("right", {"k": "a"}), case("wrong", {"k": "b"}), case("declines", {"k": "a"}, refusal=True)]
+    said = '{"k": "a"}'
+    valid, cut = (Answer(one, "", said, {"k": "a"}) for one in (Status.OK, Status.CUT_OFF))
+    one_arm = {"right": (valid,), "wrong": (valid,), "declines": (valid,)}
+    known = Expectations(made)
+    found = [
+        [
+            one.score.value
+            for one in score_arm(made, arm, [measure], cases, answers, expectations=known).measures[0].cases
+        ]
+        for arm, answers in (("first", one_arm), ("second", {**one_arm, "right": (cut,)}))
+    ]
+    assert found == [[1, 0, 0], [0, 0, 0]]
 
 
 def test_statuses_score_the_worst_and_what_failed_is_left_out_with_bounds() -> None:

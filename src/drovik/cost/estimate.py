@@ -17,8 +17,9 @@ from typing import Any
 
 from drovik.cost.token_rates import Bounds, Rates, RequestSize, size_of_request
 from drovik.images.layout import layout_of
-from drovik.planning.plan import Request, Thread
+from drovik.planning.plan import Thread
 from drovik.planning.rendering import conversation_of
+from drovik.planning.requests import Request
 from drovik.planning.sources import Sources, is_remote
 from drovik.project.arms import Arm
 from drovik.project.cases import Case, prep_for

@@ -10,7 +10,7 @@ from math import comb
 from drovik.parsing.answer_text import Reader
 from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for, read_reply
-from drovik.planning.plan import Request
+from drovik.planning.requests import Request
 from drovik.project.reading import Project
 from drovik.scoring.agreement import comparable, pairwise_agreement
 from drovik.store.answer_store import Store

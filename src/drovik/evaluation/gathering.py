@@ -12,7 +12,8 @@ from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for, answers_within, judged_cases, pictures_sent
 from drovik.planning.controls import MARK as CONTROL_MARK
 from drovik.planning.conversation import arm_before, threads_of_task
-from drovik.planning.plan import Request, Thread
+from drovik.planning.plan import Thread
+from drovik.planning.requests import Request
 from drovik.planning.sources import source_digests
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms, outside_arms
 from drovik.project.cases import Case

@@ -15,7 +15,8 @@ from typing import Any
 from drovik.dialects.response import is_error, parse_reply
 from drovik.parsing.answer_text import READING_REVISION, Answer, Reader
 from drovik.parsing.status import Status
-from drovik.planning.plan import Request, Thread
+from drovik.planning.plan import Thread
+from drovik.planning.requests import Request
 from drovik.project.arms import Arm, arms_of, check_arm_words, digest, fitting_arms
 from drovik.project.cases import Case
 from drovik.project.dialects import Dialect
@@ -60,10 +61,13 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
     readings = _ReadingDigests(task, project)
     for row in store.readings.kept(task.name) if unread else ():
         identity = row[0]
-        last = unread.get(identity)
-        if last is not None and row[1] == readings.of(wanted[identity].arm, last):
-            del unread[identity]
+        last = unread.pop(identity, None)
+        if last is None:
+            continue
+        if row[1] == readings.of(wanted[identity].arm, last):
             found[identity] = made.answer(row, last)
+        else:
+            unread[identity] = last
     return found | _read_now(project, store, task, wanted, unread)
 
 

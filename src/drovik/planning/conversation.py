@@ -13,7 +13,8 @@ from drovik.errors import DrovikError
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.planning.answers import answer_to, answers_for, judged_cases
-from drovik.planning.plan import Follow, RepairTurn, Request, State, Thread, request_of
+from drovik.planning.plan import Follow, State, Thread
+from drovik.planning.requests import Asking, AskingAbout, RepairTurn, Request, request_of
 from drovik.project.arms import Arm, arms_of, repeats_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project
@@ -38,13 +39,13 @@ def threads_of_task(
     earlier = _earlier(project, store, task, arms, cases, digests)
     threads = []
     most = max((repeats_of(task, arm.model) for arm in arms), default=1)
+    spread = [(arm, repeat) for repeat in range(1, most + 1) for arm in arms if repeat <= repeats_of(task, arm.model)]
+    asking = Asking(task, digests)
     for case in cases:
-        for repeat in range(1, most + 1):
-            for arm in arms:
-                if repeat > repeats_of(task, arm.model):
-                    continue
-                found = earlier[arm.name, case.id] if task.after else _NOTHING_EARLIER
-                threads.append(_begun(task, arm, case, digests, found, repeat))
+        about = asking.about(case)
+        for arm, repeat in spread:
+            found = earlier[arm.name, case.id] if task.after else _NOTHING_EARLIER
+            threads.append(_begun(about, arm, case, found, repeat))
     for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
         threads = _grown(project, store, task, threads, digests, turn)
     return _with_repair_turns(project, store, task, threads, digests) if task.repair_turn else threads
@@ -60,28 +61,19 @@ class Earlier(NamedTuple):
 _NOTHING_EARLIER = Earlier({}, True)
 
 
-def _begun(
-    task: Task, arm: Arm, case: Case, digests: Mapping[str, str], earlier: Earlier | State, repeat: int
-) -> Thread:
-    if isinstance(earlier, str):
-        return Thread(arm, case, repeat, (), earlier)
-    first = _after(task, arm, case, digests, earlier, repeat)
-    return Thread(arm, case, repeat, (first,), "open") if first else Thread(arm, case, repeat, (), "stuck")
-
-
-def _after(
-    task: Task, arm: Arm, case: Case, digests: Mapping[str, str], earlier: Earlier, repeat: int
-) -> Request | None:
-    """The first request of a task; None where the answer that it takes up is not valid, and lacks something.
+def _begun(about: AskingAbout, arm: Arm, case: Case, earlier: Earlier | State, repeat: int) -> Thread:
+    """A thread with its first request; none where the answer that it takes up is not valid, and lacks something.
 
     :raises DrovikError: where the prompt fails although that answer is valid.
     """
+    if isinstance(earlier, str):
+        return Thread(arm, case, repeat, (), earlier)
     try:
-        return request_of(task, arm, case, digests, (), earlier.answers, repeat)
+        return Thread(arm, case, repeat, (about.request(arm, (), earlier.answers, repeat),), "open")
     except DrovikError:
         if earlier.was_valid:
             raise
-        return None
+        return Thread(arm, case, repeat, (), "stuck")
 
 
 def _with_repair_turns(
@@ -253,10 +245,9 @@ class _Follower:
         for task, arm in self._after.get((request.task.name, request.arm.name), ()):
             earlier = earlier_of(task, request, answer)
             if not isinstance(earlier, str):
+                about = Asking(task, self._digests).about(request.case)
                 for repeat in range(1, repeats_of(task, arm.model) + 1):
-                    made = _after(task, arm, request.case, self._digests, earlier, repeat)
-                    if made is not None:
-                        yield made
+                    yield from _begun(about, arm, request.case, earlier, repeat).requests
 
     def _not_answered(self, request: Request) -> Iterable[Request]:
         """The request itself, or what follows it where it has its answer from before."""

@@ -1,8 +1,7 @@
 """What there is to ask, and what of it has no answer yet.
 
-Asks are light: text is rendered again when it is sent, pictures are read then, so that a hundred
-thousand of them fit in memory. What is asked next in a conversation, or by a task that comes after
-another, depends on answers: it is planned when those are there (see `threads`).
+What is asked next in a conversation, or by a task that comes after another, depends on answers: it is
+planned when those are there (see `threads`).
 
 A part of the cases or answers, drawn by a seed: for a first look, or to see whether a service is as it was.
 """
@@ -10,23 +9,17 @@ A part of the cases or answers, drawn by a seed: for a first look, or to see whe
 from __future__ import annotations
 
 import random
-import re
-import secrets
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from types import MappingProxyType
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 from jsonpointer import JsonPointer, JsonPointerException
 
-from drovik.dialects.request import Conversation
-from drovik.images.prepare import PREPARING_REVISION
-from drovik.planning.rendering import canonical_conversation, conversation_of, is_same_for_all
-from drovik.planning.sources import shown_of
-from drovik.project.arms import Arm, canonical, digest_of_text
+from drovik.planning.requests import Request
+from drovik.project.arms import Arm, canonical
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.store.records import RequestRecord
 
 
 def sample_of_cases(cases: Sequence[Case], tasks: Iterable[Task], count: int, seed: int) -> list[Case]:
@@ -80,63 +73,6 @@ def sample_of_asks(requests: Iterable[Request], count: int, seed: int) -> list[R
         one.identity for name in sorted(by_arm) for one in chance.sample(by_arm[name], min(count, len(by_arm[name])))
     }
     return [request for requests in by_arm.values() for request in requests if request.identity in chosen]
-
-
-@dataclass(frozen=True)
-class RepairTurn:
-    """A repair turn: the answer that was not valid, and what is wrong with it."""
-
-    text: str
-    errors: str
-
-
-class Request(NamedTuple):
-    """One request to make: what an arm asks about a case.
-
-    `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
-    prompt may say of the pictures. `fix` is there in a repair turn.
-    """
-
-    task: Task
-    arm: Arm
-    case: Case
-    repeat: int
-    identity: str
-    said: tuple[str, ...] = ()
-    earlier: Mapping[str, Any] = MappingProxyType({})
-    shown: Mapping[str, Any] = MappingProxyType({})
-    repair: RepairTurn | None = None
-
-    @property
-    def turn(self) -> int:
-        """Which turn of the conversation it asks, from 1."""
-        return len(self.said) + 1
-
-    def conversation(self) -> Conversation:
-        """What is said, in turns."""
-        return conversation_of(
-            self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.repair)
-        )
-
-    def row(self) -> tuple[str, str, str, int, int, int, str]:
-        """What the store knows it by: task, arm, case, repeat, turn, whether a repair turn, identity."""
-        task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.repair is not None)
-        return task, arm, case, self.repeat, self.turn, second, self.identity
-
-    def asked(self, text: str) -> RequestRecord:
-        """The record of it for the store; `text` is the canonical form."""
-        arm = self.arm
-        return RequestRecord(
-            task=self.task.name,
-            arm=arm.digest,
-            arm_name=arm.name,
-            case_id=self.case.id,
-            repeat=self.repeat,
-            identity=self.identity,
-            text=text,
-            turn=self.turn,
-            second=self.repair is not None,
-        )
 
 
 State = Literal["open", "before", "stuck", "not_asked"]
@@ -195,84 +131,6 @@ class Plan:
     def count(self) -> int:
         """How many requests there are to send at once."""
         return sum(len(requests) for requests in self.to_send.values())
-
-
-def request_of(
-    task: Task,
-    arm: Arm,
-    case: Case,
-    digests: Mapping[str, str],
-    said: tuple[str, ...] = (),
-    earlier: Mapping[str, Any] | None = None,
-    repeat: int = 1,
-    repair: RepairTurn | None = None,
-) -> Request:
-    """A request with its identity.
-
-    :param digests: of each picture's file, by its path.
-    """
-    found = [digests[picture.path] for picture in case.pictures]
-    same = None if said or repair is not None else _same_for_all(task, arm, case, repeat)
-    if same is not None:
-        return Request(task, arm, case, repeat, digest_of_text(_put_in(same, found)), (), earlier or {}, {}, None)
-    shown = shown_of(arm, case, digests)
-    conversation = conversation_of(task, arm, case, said, earlier, shown, _pair(repair))
-    text = canonical_conversation(arm, case, conversation, found, PREPARING_REVISION, repeat, task.told_schema())
-    identity = digest_of_text(text)
-    return Request(
-        task=task,
-        arm=arm,
-        case=case,
-        repeat=repeat,
-        identity=identity,
-        said=said,
-        earlier=earlier or {},
-        shown=shown,
-        repair=repair,
-    )
-
-
-def _has_a_part_of_its_own(arm: Arm, case: Case) -> bool:
-    """Whether what is shown of the pictures differs from case to case: a region, or one page."""
-    if isinstance(arm.prep.crop, str):
-        return True
-    return [one for one in case.pictures if one.page] != []
-
-
-Pieces = tuple[str, list[tuple[int, str]]]
-"""A canonical form in pieces: its beginning, then the number of a picture and what is behind its digest."""
-_PIECES: dict[tuple[object, ...], Pieces] = {}
-"""Canonical forms in pieces between digests, by all that they depend on."""
-_MOST_KEPT = 1000
-"""Forms kept for the next cases: as many as arms are ever asked at once."""
-_STANDS_FOR = secrets.token_hex(16)
-
-
-def _same_for_all(task: Task, arm: Arm, case: Case, repeat: int) -> Pieces | None:
-    """The canonical form of what is asked of every case, where only the pictures differ; None where more does."""
-    if not is_same_for_all(arm, (), False) or _has_a_part_of_its_own(arm, case):
-        return None
-    # The digest of the arm is also of its prompt, of the labels in it, and of the schema that is sent.
-    key = (arm.digest, repeat, tuple([picture.tag for picture in case.pictures]))
-    if key not in _PIECES:
-        if len(_PIECES) >= _MOST_KEPT:
-            _PIECES.clear()
-        places = [f"{_STANDS_FOR}{number:04d}" for number in range(len(case.pictures))]
-        asked = conversation_of(task, arm, case)
-        made = canonical_conversation(arm, case, asked, places, PREPARING_REVISION, repeat, task.told_schema())
-        first, *rest = re.split(f"{_STANDS_FOR}([0-9]{{4,}})", made)
-        _PIECES[key] = first, [(int(number), text) for number, text in zip(rest[::2], rest[1::2], strict=True)]
-    return _PIECES[key]
-
-
-def _put_in(pieces: Pieces, digests: Sequence[str]) -> str:
-    """The canonical form with the digests of a case's pictures."""
-    first, others = pieces
-    return first + "".join([digests[number] + text for number, text in others])
-
-
-def _pair(repair: RepairTurn | None) -> tuple[str, str] | None:
-    return None if repair is None else (repair.text, repair.errors)
 
 
 def plan_sending(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -28,7 +27,15 @@ from drovik.scoring.measure import (
     Measure,
     mean_of,
 )
-from drovik.scoring.scores import ArmScores, Expectations, MeasureScore, RepairTurns, ScoredCase, costs_of
+from drovik.scoring.scores import (
+    MOST_JUDGED,
+    ArmScores,
+    Expectations,
+    MeasureScore,
+    RepairTurns,
+    ScoredCase,
+    costs_of,
+)
 
 MOST_COMPARED = 500_000
 """Characters of an answer. A longer one is a model that has lost its way: seconds of every measure, and a miss."""
@@ -136,10 +143,12 @@ def _score_measure(
     """The score, or why there is none; that is empty where there was nothing to score."""
     expected = known.of(measure, cases)
     scored = []
-    shared = _Shared(known.task, measure, arm, answers)
     for case in cases:
         if case.id in expected:
-            every = [shared.score(case, one, expected[case.id]) for one in answers.get(case.id, (None,))]
+            every = [
+                _known_score(known, measure, case, one, expected[case.id], arm)
+                for one in answers.get(case.id, (None,))
+            ]
             scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
     if type(measure).traits is not Measure.traits:
         scored = _told_of_other_cases(known.traits(measure, cases), measure, scored)
@@ -159,29 +168,21 @@ def _score_measure(
     )
 
 
-class _Shared:
-    """Scores the cases of one arm; one answer that many cases share is held once against each expected output.
-
-    Cases with the same picture and the same facts are asked about once, whatever they are for.
-    """
-
-    def __init__(self, task: Task, measure: Measure, arm: str, answers: Repeats) -> None:
-        self._task, self._measure, self._arm = task, measure, arm
-        self._known: dict[tuple[int, str], ScoredCase] = {}
-        counts = Counter(id(one) for values in answers.values() for one in values if one is not None)
-        self._often = (
-            frozenset() if measure.wants_said else frozenset(key for key, many in counts.items() if many > 1)
-        )
-
-    def score(self, case: Case, answer: Answer | None, expected: object) -> ScoredCase:
-        """The case with its score."""
-        if id(answer) not in self._often:
-            return score_case(self._task, self._measure, case, answer, expected, self._arm)
-        wanted = json.dumps(case.expected.get(self._task.name), sort_keys=True)
-        key = id(answer), f"{self._task.name in case.refusal} {wanted}"
-        if key not in self._known:
-            self._known[key] = score_case(self._task, self._measure, case, answer, expected, self._arm)
-        return self._known[key]._replace(case=case)
+def _known_score(
+    known: Expectations, measure: Measure, case: Case, answer: Answer | None, expected: object, arm: str
+) -> ScoredCase:
+    """The case with its score; the same answer is held against the same expected output once, whoever gave it."""
+    if answer is None or not answer.text or measure.wants_said:
+        return score_case(known.task, measure, case, answer, expected, arm)
+    judged = known.judged[measure.name]
+    # What an answer is read as depends on no more than its text, and on how its reply ended, which the status says.
+    key = known.key(case), answer.status, answer.how, answer.text
+    found = judged.get(key)
+    if found is None:
+        found = score_case(known.task, measure, case, answer, expected, arm)
+        if len(judged) < MOST_JUDGED:
+            judged[key] = found
+    return ScoredCase(case, answer, found.score, found.as_read, (), found.note)
 
 
 def _told_of_other_cases(

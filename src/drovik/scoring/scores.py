@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import statistics
+from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -23,6 +25,10 @@ from drovik.scoring.measure import (
 
 if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
+
+
+MOST_JUDGED, LONG = 50_000, 500
+"""Pairs of answer and expected output that are kept for each measure; the characters of a long expected output."""
 
 
 class ScoredCase(NamedTuple):
@@ -163,6 +169,9 @@ class Expectations:
         self.task = task
         self._expected: dict[str, dict[str, object]] = {}
         self._traits: dict[str, dict[str, frozenset[str]]] = {}
+        self._keys: dict[str, str] = {}
+        self.judged: defaultdict[str, dict[tuple[str, str, str, str], ScoredCase]] = defaultdict(dict)
+        """By measure, what answers came to beside an expected output: see `key`."""
 
     def of(self, measure: Measure, cases: Sequence[Case]) -> dict[str, object]:
         """What a measure looks at, by the ids of those cases that have an expected output for it."""
@@ -171,6 +180,14 @@ class Expectations:
             if case.id not in known:
                 known[case.id] = expected_at(measure, self.task, case)
         return {case.id: one for case in cases if (one := known[case.id]) is not ABSENT}
+
+    def key(self, case: Case) -> str:
+        """What two cases share that the same answer scores the same in; a long expected output is its case's own."""
+        if case.id not in self._keys:
+            wanted = json.dumps(case.expected.get(self.task.name), sort_keys=True)
+            same = wanted if len(wanted) < LONG else case.id
+            self._keys[case.id] = f"{'declines' if self.task.name in case.refusal else 'answers'} {same}"
+        return self._keys[case.id]
 
     def traits(self, measure: Measure, cases: Sequence[Case]) -> dict[str, frozenset[str]]:
         """What each of these expected outputs is known by, by case."""

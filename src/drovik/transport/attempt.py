@@ -16,7 +16,8 @@ from drovik.dialects.request_template import HttpRequest
 from drovik.dialects.response import ParsedReply, ReplyParser, error_message, is_error, parse_reply
 from drovik.errors import DrovikError, Problem
 from drovik.heavy import aiohttp
-from drovik.planning.plan import Plan, Request
+from drovik.planning.plan import Plan
+from drovik.planning.requests import Request
 from drovik.project.dialects import ReplyForm
 from drovik.project.spending import CountedTokens
 from drovik.store.answer_store import Store

@@ -29,7 +29,8 @@ from urllib.parse import urlsplit
 from drovik.cost.token_rates import estimate_tokens
 from drovik.errors import DrovikError, Problem
 from drovik.heavy import aiohttp
-from drovik.planning.plan import Plan, Request
+from drovik.planning.plan import Plan
+from drovik.planning.requests import Request
 from drovik.project.picture_files import TooManyFiles
 from drovik.project.reading import Project
 from drovik.project.settings import is_loopback

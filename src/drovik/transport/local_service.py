@@ -36,7 +36,7 @@ from drovik.transport.attempt import exchange
 from drovik.transport.http import NoReply, fetch
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Request
+    from drovik.planning.requests import Request
     from drovik.transport.session import EndpointSession
 
 _LOOKS_EVERY = 0.1

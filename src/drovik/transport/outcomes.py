@@ -17,7 +17,7 @@ from email.utils import parsedate_to_datetime
 from typing import Literal, Protocol
 
 from drovik.dialects.response import ParsedReply
-from drovik.planning.plan import Request
+from drovik.planning.requests import Request
 from drovik.project.dialects import ErrorWords
 from drovik.store.records import Reply
 from drovik.text import pattern

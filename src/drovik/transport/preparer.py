@@ -21,8 +21,9 @@ from drovik.dialects.request import Draft, RequestWriter
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, RequestError
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
-from drovik.planning.plan import Plan, Request
+from drovik.planning.plan import Plan
 from drovik.planning.rendering import canonical_conversation
+from drovik.planning.requests import Request
 from drovik.planning.sources import is_remote, url_digest
 from drovik.project.arms import canonical, digest_of_text
 from drovik.project.cases import prep_for

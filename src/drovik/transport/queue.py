@@ -21,7 +21,7 @@ from drovik.dialects.request_template import RequestTemplate
 from drovik.errors import Problem
 from drovik.images.prepare import Prepared
 from drovik.money import add_money
-from drovik.planning.plan import Request
+from drovik.planning.requests import Request
 from drovik.project.settings import Endpoint
 from drovik.project.spending import Spending
 from drovik.store.claims import Budget, Claims

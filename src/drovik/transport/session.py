@@ -12,7 +12,7 @@ from drovik.dialects.request import RequestWriter
 from drovik.dialects.response import ParsedReply
 from drovik.errors import Problem
 from drovik.images.prepare import Prepared
-from drovik.planning.plan import Request
+from drovik.planning.requests import Request
 from drovik.project.dialects import Dialect
 from drovik.project.keys import key_of
 from drovik.project.reading import Project

@@ -20,7 +20,8 @@ from drovik.errors import Problem, ServiceError, UsageError, known_words
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for
-from drovik.planning.plan import plan_sending, request_of
+from drovik.planning.plan import plan_sending
+from drovik.planning.requests import request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project, source_digests
 from drovik.project.cases import Picture
 from drovik.project.models import Model, Settings
@@ -38,7 +39,7 @@ from drovik.workflow.running import run_blocking, send
 from drovik.workflow.services import Services, all_services, require_sendable
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Request
+    from drovik.planning.requests import Request
     from drovik.planning.sources import AdhocProject
     from drovik.project.settings import ProjectFile
 

@@ -22,7 +22,7 @@ from drovik.dialects.request_template import HttpRequest
 from drovik.dialects.response import ParsedReply, parse_reply
 from drovik.errors import DrovikError
 from drovik.heavy import Image, ImageDraw, ImageFont, aiohttp
-from drovik.planning.plan import Request, request_of
+from drovik.planning.requests import Request, request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project
 from drovik.project.cases import Picture
 from drovik.project.dialects import Dialect

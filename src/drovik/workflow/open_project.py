@@ -12,7 +12,7 @@ from typing import Literal
 
 from drovik.errors import Problem
 from drovik.evaluation.gathering import gather
-from drovik.planning.plan import Request
+from drovik.planning.requests import Request
 from drovik.project.arms import Arm, arms_of
 from drovik.project.cases import Case
 from drovik.project.reading import Project

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Literal
 from drovik.dialects.request import RequestWriter
 from drovik.dialects.template import Raw
 from drovik.errors import Problem, UsageError
-from drovik.planning.plan import request_of
+from drovik.planning.requests import request_of
 from drovik.planning.sources import AdhocQuestion, adhoc_project
 from drovik.project.cases import Picture
 

@@ -19,7 +19,7 @@ from jsonpointer import JsonPointer
 from drovik.dialects.learn.learned_files import add_endpoint, add_prep
 from drovik.errors import Problem, UsageError
 from drovik.files import read_json, read_text, write_whole
-from drovik.planning.plan import request_of
+from drovik.planning.requests import request_of
 from drovik.planning.sources import SHOWN_IN_TEXT, is_remote, source_digests
 from drovik.project.arms import arms_of
 from drovik.project.reading import read_project

@@ -25,7 +25,8 @@ from drovik.scoring.catalogue import check_cases, measures_of
 from drovik.scoring.measure_checks import check_looked_at
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Plan, Request, Thread
+    from drovik.planning.plan import Plan, Thread
+    from drovik.planning.requests import Request
     from drovik.planning.sources import Sources
     from drovik.project.arms import Arm
     from drovik.project.cases import Case

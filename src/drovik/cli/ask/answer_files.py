@@ -18,7 +18,7 @@ from drovik.files import read_text, write_whole
 from drovik.text import visible
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Request
+    from drovik.planning.requests import Request
     from drovik.planning.sources import AdhocQuestion
     from drovik.project.settings import ProjectFile
     from drovik.transport.outcomes import AttemptEnd

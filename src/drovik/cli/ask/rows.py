@@ -25,7 +25,7 @@ from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE, DrovikEr
 from drovik.text import counted
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Request
+    from drovik.planning.requests import Request
     from drovik.planning.sources import AdhocQuestion
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile

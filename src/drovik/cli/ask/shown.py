@@ -20,7 +20,7 @@ from drovik.text import counted, seconds_text, shortened
 if TYPE_CHECKING:
     from drovik.cli.ask.answer_files import Files
     from drovik.parsing.answer_text import Answer
-    from drovik.planning.plan import Request
+    from drovik.planning.requests import Request
     from drovik.planning.sources import AdhocQuestion
     from drovik.project.cases import Picture
     from drovik.project.settings import ProjectFile

@@ -16,7 +16,7 @@ from drovik.money import money_text
 from drovik.text import counted
 
 if TYPE_CHECKING:
-    from drovik.planning.plan import Request
+    from drovik.planning.requests import Request
     from drovik.transport.queue import Tally
 
 _EVERY = 0.2
