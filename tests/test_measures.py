@@ -444,6 +444,12 @@ def test_every_score_is_bounded_right_for_the_perfect_and_the_same_in_any_order(
             gone = measure.without(one, measure.expected_of(wanted), causes)
             assert not gone.findings
             assert measure.combine([gone]) == pytest.approx(1) or not causes
+            undone = np.array(one.statistics)
+            for found in one.findings:
+                for place, amount in found.effect:
+                    undone[place] += amount
+            if name in ("many", "fields", "facts", "items", "form"):  # the others' findings are no parts of the score
+                assert measure.score_of(undone) == pytest.approx(1), "each finding says what it took from the score"
 
     holds()
 

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import statistics
 from collections import Counter
+from dataclasses import replace
 from typing import Any
 
 import pytest
 from test_scoring import task
 
+from drovik.project.tasks import judged_id
 from drovik.scoring.causes.cause_table import (
     ANOTHER_UNIT,
     ANOTHER_VALUE,
@@ -19,7 +21,9 @@ from drovik.scoring.causes.cause_table import (
 )
 from drovik.scoring.json_pointer import structure_of
 from drovik.scoring.language.english import is_negation
-from drovik.scoring.measure import AnswerContext
+from drovik.scoring.measure import AnswerContext, CannotScore
+from drovik.scoring.measure_checks import drafted_measure
+from drovik.scoring.measures.judge import Judge
 
 CORPUS = [
     ("A red glove lies on the tray.", "A red glove lies on a wooden tray beside its tag."),
@@ -322,3 +326,62 @@ def test_what_a_task_says_no_picture_shows_is_told_where_an_answer_says_it(text:
     _, measure = task({"type": "facts", "beyond": ["salty air"]}, "text")
     found = measure.per_case(text, {"must": [["glove"]]}).findings
     assert [one.got for one in found if str(one.cause) == "beyond the picture"] == said
+
+
+def test_a_negation_that_was_misread_says_whether_it_was_lost_or_added() -> None:
+    _, measure = task({"type": "text"}, "text")
+    lost, added = (measure.per_case(got, wanted).findings for wanted, got in (("not", "note"), ("note", "not")))
+    assert [[one.cause for one in found] for found in (lost, added)] == [["negation lost"], ["negation added"]]
+
+
+def test_a_demand_on_a_part_of_an_answer_looks_at_that_part_alone() -> None:
+    _, measure = task({"type": "form", "at": "/note", "words": {"most": 2}})
+    found = [
+        measure.per_case(one, None).value for one in ({"note": "a cap", "more": "one two three"}, {"note": "a b c"})
+    ]
+    assert found == [1, 0]
+
+
+def test_a_judges_number_counts_between_its_bounds_and_not_beyond_them() -> None:
+    _, measure = task({"type": "judge", "by": "grades", "least": 1, "most": 5})
+    assert isinstance(measure, Judge)
+    graded = measure.heard({judged_id("c", str(number)): number for number in (1, 4, 5, 6, 0)}, {})
+
+    def worth(number: int) -> float:
+        return graded.per_case("", None, AnswerContext(case="c", arm=str(number))).value
+
+    assert [worth(1), worth(4), worth(5)] == [0, 0.75, 1]
+    for beyond in (6, 0):
+        with pytest.raises(CannotScore, match="which `worth` does not list"):
+            worth(beyond)
+
+
+@pytest.mark.parametrize(
+    ("rule", "said", "wrong"),
+    [
+        ({"rule": "time"}, "14:05", None),
+        ({"rule": "time"}, "noonish", "is not a time of day"),
+        ({"rule": "date"}, "2026-03-04", None),
+        ({"rule": "date"}, "spring", "is not a whole date"),
+        ({"rule": "number"}, 12.5, None),
+        ({"rule": "number"}, "twelve and a bit", "is not a number"),
+    ],
+)
+def test_an_expected_value_that_its_rule_cannot_read_is_said_so(
+    rule: dict[str, Any], said: Any, wrong: str | None
+) -> None:
+    _, measure = task({"type": "fields", "fields": {"v": rule}})
+    found = measure.check_expected({"v": said})
+    assert (found is None) if wrong is None else (found is not None and wrong in found[1] + found[0])
+
+
+def test_a_measure_is_drafted_for_a_schema_without_members() -> None:
+    for schema in (None, {}, {"properties": {}}, {"properties": ["no", "mapping"]}):
+        made, _ = task({"type": "fields", "fields": {"v": {"rule": "text"}}})
+        assert '[measures.fields.fields]\nNAME = { rule = "text" }' in drafted_measure(replace(made, schema=schema))
+
+
+def test_kappa_is_a_coefficient_and_a_share_is_none() -> None:
+    kinds = {"kappa": True, "accuracy": False, "macro_f1": False}
+    table = {"type": "label", "labels": ["a", "b"]}
+    assert {kind: task({**table, "score": kind})[1].is_coefficient for kind in kinds} == kinds
