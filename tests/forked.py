@@ -24,7 +24,7 @@ LOADED = (
     "drovik.workflow.endpoint_trial", "drovik.evaluation.gathering", "drovik.transport.dispatcher", "drovik.store.answer_store",
     "numpy", "scipy.optimize", "scipy.stats", "rapidfuzz.distance", "regex", "dateutil.parser", "dotenv", "platformdirs", "jinja2.sandbox",
     "drovik.comparing.verdict", "drovik.cli.report", "drovik.project.prompt_templates", "drovik.cli.prompts", "drovik.comparing.against", "drovik.cli.split", "drovik.cli.bring", "drovik.cli.quote", "drovik.cli.pictures.pictures_command", "drovik.cli.pictures.table", "drovik.cli.ask.summary",
-    "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.sample_files",
+    "drovik.cli.causes", "drovik.cli.endpoint.learn", "drovik.reporting.page.document", "drovik.reporting.figures.files", "drovik.images.inspection", "drovik.evaluation.suspects", "drovik.dialects.learn.sample_files",
     "drovik.scoring.measure_checks", "drovik.workflow.sending_plan", "drovik.workflow.project_checks", "drovik.workflow.running", "drovik.workflow.estimating",
     "drovik.workflow.open_project", "drovik.workflow.results", "drovik.workflow.asking", "drovik.workflow.picture_arguments", "drovik.workflow.wire_parts",
     "encodings.utf_8_sig", "encodings.unicode_escape", "encodings.ascii", "importlib.readers", "drovik.cli.main", "drovik.cli.stand_in", "drovik.standin.service", "aiohttp.web", "PIL.ImageOps", "PIL.ImageDraw",

@@ -8,6 +8,7 @@ import re
 import threading
 import time
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -22,6 +23,7 @@ from drovik.demo.copying import copy_demo
 from drovik.errors import DOES_NOT_HOLD, DONE
 from drovik.files import read_text
 from drovik.reporting.documents import ranking_document
+from drovik.reporting.page.document import write_page
 from drovik.standin.faults import read_faults
 from drovik.standin.service import DEFAULT_PORT, StandIn, serve
 
@@ -57,7 +59,8 @@ def run(arguments: argparse.Namespace) -> int:
     started = time.monotonic()
     job = _do_the_job(arguments.folder, quiet=arguments.quiet or arguments.json, silent=arguments.json)
     report = arguments.folder / "report.html"
-    write_report(job.project, job.views, report)
+    with open_store(job.project.store_path) as store:
+        write_report(write_page(job.project, store, job.views, datetime.now(), arguments.folder), report)
     if arguments.json:
         document = {"project": str(arguments.folder), "report": str(report)}
         print_json(document | {"sent": job.sent, **_verdicts(job.views)})

@@ -172,7 +172,7 @@ def _known_score(
     known: Expectations, measure: Measure, case: Case, answer: Answer | None, expected: object, arm: str
 ) -> ScoredCase:
     """The case with its score; the same answer is held against the same expected output once, whoever gave it."""
-    if answer is None or not answer.text or measure.wants_said:
+    if answer is None or not answer.text or measure.wants_said or not measure.is_repeatable:
         return score_case(known.task, measure, case, answer, expected, arm)
     judged = known.judged[measure.name]
     # What an answer is read as depends on no more than its text, and on how its reply ended, which the status says.

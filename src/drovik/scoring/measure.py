@@ -107,6 +107,7 @@ class Measure(ABC):
     :cvar floored: the names of figures without bias, which may fall below the 0 that the true value cannot.
     :cvar wants_pictures: whether it has to know what pictures an answer is about.
     :cvar wants_said: whether it has to know more of an answer than its value.
+    :cvar is_repeatable: whether it always says the same of the same value, so that it need not be asked again.
     :ivar what: what the score is, in few words.
     :ivar binary: whether the score is a share of cases, each of which is fully correct or wrong.
     """
@@ -119,6 +120,7 @@ class Measure(ABC):
     floored: ClassVar[frozenset[str]] = frozenset()
     wants_pictures: ClassVar[bool] = False
     wants_said: ClassVar[bool] = False
+    is_repeatable: ClassVar[bool] = True
 
     def __init__(self, name: str, what: str, binary: bool) -> None:
         self.name = name

@@ -181,6 +181,36 @@ class Detection(Measure):
             findings.append(Finding(self._table.at, "nothing", came, FOUND_WHERE_NOTHING_IS, effect))
         return self._scored(wanted, got, match, unread, tuple(findings), beyond)
 
+    def things(self, value: Any, said: AnswerContext, expected: bool) -> list[tuple[int, DetectedObject]]:
+        """The things that an answer, or a task's expected output, tells of, with the number of each one's picture.
+
+        Places are in pixels of the upright source, as far as the pictures are known.
+        """
+        frames = frames_of(said.pictures) or [Frame()]
+        found = []
+        for raw in _elements(value_at_pointer(value, self._table.at))[:MOST_FOUND]:
+            thing = self._thing(raw, frames, expected)
+            number = value_at_pointer(raw, self._table.picture) if self._table.picture is not None else 1
+            if thing is not None:
+                found.append((number if isinstance(number, int) and 1 <= number <= len(frames) else 1, thing))
+        return found
+
+    def precision_recall(self, scores: Sequence[CaseScore]) -> list[tuple[float, float]]:
+        """Recall and precision as ever less sure finds are taken in, over all labels, at the overlap of the table."""
+        wanted, finds = 0.0, []
+        overlap = self.enough if isinstance(self._table, OverlapTable) else OVERLAPS[0]
+        number = min(range(len(OVERLAPS)), key=lambda n: abs(OVERLAPS[n] - overlap))
+        for one in self._found(scores):
+            wanted += float(one.wanted.sum())
+            finds += [*zip(one.confidence, one.part, one.right[:, number], strict=True)]
+        finds.sort(key=lambda find: -find[0])
+        found, hits, count = [], 0.0, 0.0
+        for place, (sure, part, right) in enumerate(finds):
+            hits, count = hits + float(part) * bool(right), count + float(part)
+            if place + 1 == len(finds) or finds[place + 1][0] != sure:  # what is as sure comes in together
+                found.append((hits / wanted if wanted else 1.0, hits / count))
+        return found
+
     def _thing(self, raw: Any, frames: Sequence[Frame], expected: bool) -> DetectedObject | None:
         number = value_at_pointer(raw, self._table.picture) if self._table.picture is not None else 1
         known = isinstance(number, int) and 1 <= number <= len(frames)

@@ -82,6 +82,7 @@ class Function(Measure):
 
     kind: ClassVar[str] = "function"
     table_type: ClassVar[type[FunctionTable]] = FunctionTable
+    is_repeatable: ClassVar[bool] = False
 
     def __init__(self, name: str, table: FunctionTable, process: _Process | None = None) -> None:
         super().__init__(name, f"function {table.call}", binary=False)

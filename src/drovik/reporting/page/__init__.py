@@ -1,0 +1,1 @@
+"""The report: one HTML file that needs nothing else, and asks nobody."""
