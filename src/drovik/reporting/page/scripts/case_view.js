@@ -82,7 +82,7 @@ function barOf(view, stage, layers) {
     for (const [name, label, run] of [
         ["+", "zoom in", () => stage.zoom(1.5)],
         ["−", "zoom out", () => stage.zoom(1 / 1.5)],
-        ["fit", "the whole picture", () => stage.fit()],
+        ["fit", "fit the whole picture", () => stage.fit()],
     ]) {
         const button = made("button", "", name);
         button.type = "button";
