@@ -57,8 +57,8 @@ labels = ["cap", "hat", "glove", "mitten"]
 """
 
 
-def answered_project(folder: Path, count: int) -> Path:
-    """A project of six arms, all of whose cases are answered."""
+def answered_project(folder: Path, count: int, prompts: int = 3) -> Path:
+    """A project of two models and some prompts, all of whose cases are answered."""
     from PIL import Image
 
     from drovik.cli.arguments import open_project
@@ -72,7 +72,7 @@ def answered_project(folder: Path, count: int) -> Path:
     (folder / "drovik.toml").write_text(PROJECT)
     (folder / "dialects/plain.toml").write_text(DIALECT)
     (folder / "tasks/sort/question.toml").write_text(TASK)
-    for number, words in enumerate(("Which", "What", "Say which"), 1):
+    for number, words in enumerate(("Which", "What", "Say which")[:prompts], 1):
         (folder / f"tasks/sort/prompts/v{number}.toml").write_text(f'ask = "{words} kind is it?"\n')
     (folder / "pictures").mkdir()
     Image.new("RGB", (64, 64), "gray").save(folder / "one.jpg")

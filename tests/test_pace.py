@@ -169,7 +169,11 @@ def test_headers_tell_what_is_left(headers: dict[str, str], told: Any, wanted: t
         ("1h2m", 3720),
         ("1795435210", 10),
         ("Mon, 23 Nov 2026 12:00:20 GMT", 20),
+        ("2026-11-23T14:00:30+02:00", 30),
+        ("2026-11-23T12:00:40", 40),
+        ("2026-11-23T11:00:00Z", 0),
         ("x", None),
+        ("3" + 400 * " " + "s", None),
     ],
 )
 def test_spans_come_in_every_form(text: str, seconds: float | None) -> None:

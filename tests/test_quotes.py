@@ -29,6 +29,8 @@ from drovik.cost.token_rates import (
 from drovik.project.models import Model, Price
 from drovik.project.settings import Limits
 from drovik.project.spending import Spending
+from drovik.project.token_rules import PictureTokens
+from drovik.store.sums import CountedRequest
 
 PRICED = SETTINGS.replace(
     'id = "gull-1"',
@@ -149,6 +151,44 @@ def test_tokens_are_learned_from_what_the_service_reported(tmp_path: Path) -> No
         known = np.arange(20, 28)
         off = stats.t.ppf(0.95, 7) * known.std(ddof=1) * np.sqrt(1 / 8 + 1 / 4)
         assert gull.output_tokens == pytest.approx([4 * (known.mean() + one * off) for one in (-1, 0, 1)])
+        # Of ten times as many the sum is known better for its size.
+        (many,) = Estimator(made.digests, Rates(made.project, made.store)).quotes(
+            {"look": []}, requests[8:], False, 10
+        )
+        off = stats.t.ppf(0.95, 7) * known.std(ddof=1) * np.sqrt(1 / 8 + 1 / 40)
+        assert many.output_tokens == pytest.approx([40 * (known.mean() + one * off) for one in (-1, 0, 1)])
+
+
+def test_how_pictures_are_counted_is_learned_from_their_pixels_unless_the_model_says_it() -> None:
+    """Of eight requests of 40 letters that count as 50 + a token for four letters + a token for 500 pixels."""
+
+    class Counted(Rates):
+        def __init__(self, count: int, picture: Any) -> None:
+            self._wordings, self._count, self._picture = {}, count, picture
+
+        def _counted(self, model: Model) -> list[CountedRequest]:
+            sizes = [((100 * n, 50), (200, 30)) for n in range(1, self._count + 1)]
+            return [CountedRequest(40, one, 60 + sum(map(self._picture, one))) for one in sizes]
+
+    load = RequestSize(40, 40, 2, ((400, 300),))
+    by_pixels = Counted(8, lambda size: size[0] * size[1] // 500)
+    tokens, why = by_pixels.input_tokens("m", Model(endpoint="e", id="m"), load, 1)
+    assert (tokens.expected, why) == (pytest.approx(50 + 40 / 4 + 400 * 300 / 500, abs=0.5), "")
+    told = Model(endpoint="e", id="m", picture_tokens=PictureTokens(count={"flat": 90}))
+    tokens, _ = Counted(8, lambda size: 90).input_tokens("m", told, load, 1)
+    assert tokens.expected == pytest.approx(50 + 40 / 4 + 90, abs=0.5)
+    too_few, why = Counted(4, lambda size: 90).input_tokens("m", Model(endpoint="e", id="m"), load, 1)
+    assert why == "how it counts pictures: give it picture_tokens"
+    assert too_few.high > too_few.low + 300
+
+
+def test_five_answers_are_enough_to_learn_how_long_one_takes(tmp_path: Path) -> None:
+    with in_process(tmp_path, LOOK, cases=5, settings=PRICED) as made:
+        threads = made.threads("look", "gull/v1")
+        for number, one in enumerate(threads):
+            assert Rates(made.project, made.store).seconds("desk") == Bounds(1, 5, 20)
+            made.answer(one.requests[0], "A cap.", seconds=2.0 + number)
+        assert Rates(made.project, made.store).seconds("desk").expected == pytest.approx(4.0)
 
 
 @pytest.mark.parametrize(("where", "sure"), [("", (2, 2, 2)), ('where = { at = "", has = "cap" }', (0, 1, 2))])

@@ -307,10 +307,14 @@ def test_the_page_fits_a_phone_prints_and_keeps_still_where_asked(report: Path, 
 @pytest.mark.skipif(not AXE.exists(), reason="needs axe-core from npm")
 @pytest.mark.parametrize("colors", ["light", "dark"])
 def test_the_page_can_be_used_with_a_screen_reader(report: Path, open_page: Open, colors: str) -> None:
-    for at in ("#/", "#/task/sort", "#/cases?task=find", "#/cases?task=copy-tag&order=loss"):
+    rules = {} if colors == "light" else {"runOnly": ["color-contrast"]}
+    for at in ("#/", "#/task/safe", "#/cases?task=find", "#/cases?task=copy-tag&order=loss")[
+        :: 1 if colors == "light" else 2
+    ]:
         page = open_page(report, at, color_scheme=colors)
         page.evaluate(AXE.read_text())
-        found = page.evaluate("axe.run(document)")
+        page.evaluate("document.querySelectorAll('main > section[hidden]').forEach((one) => one.remove())")
+        found = page.evaluate("rules => axe.run(document, { ...rules, resultTypes: ['violations'] })", rules)
         told = [
             (one["id"], node["target"], node["failureSummary"][:200])
             for one in found["violations"]

@@ -174,6 +174,14 @@ def test_random_keys_in_random_spellings_never_pass_and_all_else_does() -> None:
         assert "".join(heard) == f"before {MARK} and {MARK} after."
 
 
+def test_a_key_of_quotes_and_backslashes_is_found_as_json_escapes_it() -> None:
+    for key in ('pass"word-of-gull', "pass'word-of-gull", "pass\\word-of-gull"):
+        for text in (json.dumps({"said": key}), repr({"said": key}), key):
+            cleaned = Secret(key).out_of_bytes(text.encode())
+            assert MARK.encode() in cleaned, text
+            assert b"word-of-gull" not in cleaned
+
+
 def test_a_long_reply_is_looked_through_in_time() -> None:
     secret = Secret("lost-and-found-lost-and-found")
     body = json.dumps({"answer": "lost-and-foun" * 400_000}).encode()

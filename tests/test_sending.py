@@ -186,9 +186,10 @@ def test_what_fails_all_its_tries_is_failed_and_sent_anew_only_when_told(drovik:
         (bad(400, "the model takes words only"), ("cannot see pictures", "takes_pictures = false"), 8),
         (bad(400, "field 'talk' is missing"), ("refused 5 requests in a row", "talk", "dialect"), 12),
         ((302, {"Location": "https://elsewhere.invalid/"}, b""), ("elsewhere.invalid", "url"), 8),
+        ((300, {"Location": "https://elsewhere.invalid/"}, b""), ("elsewhere.invalid", "url"), 8),
         ((200, {}, json.dumps({"result": {"text": "a cap"}}).encode()), ("nothing at $.answer", "$.result.text"), 12),
     ],
-    ids=["401", "403", "unknown model", "cannot see", "bad request", "redirect", "another shape"],
+    ids=["401", "403", "unknown model", "cannot see", "bad request", "redirect", "several choices", "another shape"],
 )
 def test_what_cannot_work_stops_at_once_with_one_clear_line(
     reply: Reply, words: tuple[str, ...], most: int, drovik: Drovik, serve: Serve

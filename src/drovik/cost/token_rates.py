@@ -277,8 +277,9 @@ class Rates:
         added = []
         for one in replies:
             counts = one.input_tokens, one.output_tokens
-            bills = [Spending.of(price, *counts, counters) for counters in (one.counters, None)]
-            added.append(float(bills[0].amount - bills[1].amount) if bills[0] and bills[1] else 0.0)
+            with_them, without = (Spending.of(price, *counts, counters) for counters in (one.counters, None))
+            assert with_them is not None and without is not None, "what was counted has its price"  # noqa: PT018
+            added.append(float(with_them.amount - without.amount))
         return bounds_of_mean(statistics.fmean(added), statistics.stdev(added), len(added), coming)
 
     def output_tokens(self, task: Task, arm: Arm, coming: float) -> tuple[Bounds, str]:
