@@ -160,7 +160,7 @@ def test_what_is_wrong_with_a_judge_is_told(judged: tuple[Drovik, FakeService]) 
     )
     told = drovik("check").out
     assert "judges.task: unknown task 'describes'; did you mean 'describe'?" in told
-    assert "reviews.jsonl: line 1: there is no judging task 'judges'" in told
+    assert "reviews.jsonl: line 1: there is no task 'judges'" in told
     assert "reviews.jsonl: line 2: is not JSON" in told
     question.write_text(JUDGE.split("[judges]", maxsplit=1)[0])
     (drovik.folder / "reviews.jsonl").unlink()

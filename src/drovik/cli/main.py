@@ -40,6 +40,7 @@ COMMANDS = {
     "score": ("drovik.cli.score", "the scores of each arm"),
     "compare": ("drovik.cli.compare", "the verdict between two arms, or the ranking of all"),
     "show": ("drovik.cli.show", "one case: pictures, prompt, answers, differences, causes"),
+    "review": ("drovik.cli.review.review_command", "people judge answers, or fill in expected outputs"),
     "report": ("drovik.cli.report", "the whole comparison as one HTML page"),
     "store": ("drovik.cli.store", "check and repair what was sent and came back"),
     "stand-in": ("drovik.cli.stand_in", "run the simulated service"),

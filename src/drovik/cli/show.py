@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +17,7 @@ from drovik.cli.arguments import (
     open_store,
 )
 from drovik.cli.printing import heading, print_json, say, table
+from drovik.cli.review.one_view import one_view
 from drovik.errors import DONE, Problem, UsageError, known_words
 from drovik.money import money_text
 from drovik.text import seconds_text, shortened
@@ -40,6 +41,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_choice_arguments(parser)
     add_own_argument(parser)
     parser.add_argument("--full", action="store_true", help="prompts and answers whole, not shortened")
+    parser.add_argument("--page", action="store_true", help="on a page, where its answers can be judged too")
+    parser.add_argument("--by", metavar="NAME", help="with --page: who judges")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -54,6 +57,8 @@ def run(arguments: argparse.Namespace) -> int:
     alone = replace(project, cases=(case,))
     with open_store(project.store_path, create=False) as store:
         views = workflow.gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
+        if arguments.page:
+            return show_page(alone, views, arguments.by)
         sent = {
             identity: SentRequest(
                 store.what_was_asked(identity), store.attempts(identity), workflow.pictures_sent(store, identity)
@@ -68,6 +73,18 @@ def run(arguments: argparse.Namespace) -> int:
     _show_case(project, case)
     for view in views:
         _show_task(view, case, sent, arguments.full)
+    return DONE
+
+
+def show_page(project: Project, views: Sequence[TaskView], by: str | None) -> int:
+    """The case on the page of `drovik review`, the arms named."""
+    from drovik.cli.review.service import serve_page
+
+    view = one_view(views)
+    session = workflow.ReviewSession(project, view, workflow.reviewer_name(by), "judge", blind=False)
+    if not session.items:
+        raise UsageError(Problem(f"'{view.task.name}' has no answer to it", "send first: drovik send"))
+    serve_page(session)
     return DONE
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.controls import ControlScores, controls_of
+from drovik.evaluation.judgements import people_measure
 from drovik.parsing.answer_text import Answer, Reader
 from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for, answers_within, judged_cases, pictures_sent
@@ -347,6 +348,8 @@ def _view(
     for answered in of_periods.values():
         asked.add(answered)
     _add_outside(asked, task, arms, cases)
+    if people := people_measure(project, task, asked.answers):
+        measures = (*measures, people)
     by_turn = _earlier_turns(project, store, task, threads)
     second = _repair_turns(project, store, task, threads)
     wrong = _wrong_before(project, store, task, arms, cases, digests)

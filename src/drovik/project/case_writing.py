@@ -81,6 +81,24 @@ def write_split(folder: Path, source: str, held_out: Collection[str]) -> int:
     return changed
 
 
+def write_expected(folder: Path, source: str, case_id: str, task: str, value: Any, filled: Mapping[str, Any]) -> None:
+    """Put an expected output into a case, with who did so and from what.
+
+    :param filled: `by`, `from`, `at`, `unchanged`.
+    :raises DrovikError: as `write_region` does; CSV has no place for it.
+    """
+
+    def changed(row: dict[str, Any]) -> None:
+        row.setdefault("expected", {})[task] = value
+        row.setdefault("filled", {})[task] = dict(filled)
+
+    path = _file(folder, source)
+    if path.suffix.lower() == ".csv":
+        remedy = "write the cases as JSON Lines, and name that file in drovik.toml"
+        raise ProjectError(Problem("CSV has no place for who filled in an expected output", remedy, source))
+    _change_lines(path, case_id, changed, [])
+
+
 def _marked(line: str, row: dict[str, Any], held_out: bool) -> str:
     """A line with its split; where it had none, the rest of it stays letter by letter."""
     if held_out and "split" not in row:

@@ -323,6 +323,8 @@ class CaseRow(Frozen):
     split: Split = "tune"
     refusal: list[str] = Field(default_factory=list)
     regions: dict[str, Box] = Field(default_factory=dict)
+    filled: dict[str, Any] = Field(default_factory=dict)
+    """By task, who filled in the expected output and from what (`drovik review --fill`)."""
 
 
 def read_cases(

@@ -5,13 +5,9 @@ People's own verdicts on answers, in `reviews.jsonl`, shaped as the judge's answ
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
-
-from pydantic import Field, ValidationError
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.project import key_signs
@@ -21,10 +17,11 @@ from drovik.project.keys import check_keys, read_keys
 from drovik.project.outside import OutsideArm, read_outside
 from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import OUR_VARIABLES
+from drovik.project.reviews import Judgement, Reviews, read_reviews
 from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
 from drovik.project.task_checks import check_chains, check_judges, check_variables
 from drovik.project.tasks import Task, read_tasks, task_names
-from drovik.project.toml_files import Frozen, collected, problems_of, read_text
+from drovik.project.toml_files import collected
 
 
 @dataclass(frozen=True)
@@ -39,6 +36,8 @@ class Project:
     keys: dict[str, str]
     pictures: PictureFolder
     reviews: Reviews = field(default_factory=dict)
+    judgements: tuple[Judgement, ...] = ()
+    """What people say of answers today."""
     outside: Mapping[str, tuple[OutsideArm, ...]] = field(default_factory=dict)
     """The arms that were brought in, by task."""
 
@@ -83,7 +82,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         problems.append(Problem(what, "rename it", settings.cases, "given"))
     problems += check_chains(tasks, list(settings.models))
     problems += check_judges(tasks)
-    reviews = read_reviews(folder, tasks, problems)
+    reviews, judgements = read_reviews(folder, tasks, problems)
     for task in tasks if cases else ():
         problems += check_variables(task, [*given, *(task.judges.given() if task.judges else ())])
     problems += _check_given(cases, tasks, settings.cases)
@@ -100,6 +99,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         keys=keys,
         pictures=pictures,
         reviews=reviews,
+        judgements=judgements,
         outside=outside,
     ), problems
 
@@ -168,47 +168,3 @@ def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> lis
         for case in cases
         for name in sorted(set(users) - set(case.given))
     ]
-
-
-REVIEWS = "reviews.jsonl"
-
-
-class Review(Frozen):
-    """A line of `reviews.jsonl`: what a person says of one answer."""
-
-    task: str
-    case: str
-    arm: str
-    verdict: Any
-    by: str = Field(default="")
-
-
-Reviews = Mapping[tuple[str, str, str], Any]
-"""People's verdicts, by the judging task, the case and the arm."""
-
-
-def read_reviews(folder: Path, tasks: Sequence[Task], problems: list[Problem]) -> Reviews:
-    """What people said; of several verdicts on one answer the last. What is wrong is added to `problems`."""
-    if not (folder / REVIEWS).is_file():
-        return {}
-    found: dict[tuple[str, str, str], Any] = {}
-    judging = {task.name for task in tasks if task.judges is not None}
-    text = read_text(folder / REVIEWS, REVIEWS, problems) or ""
-    for number, line in enumerate(text.splitlines(), 1):
-        if not line.strip():
-            continue
-        place = f"line {number}"
-        try:
-            one = Review.model_validate(json.loads(line))
-        except ValidationError as error:
-            problems.extend(problems_of(error, Review, REVIEWS, place))
-            continue
-        except (ValueError, RecursionError) as error:
-            problems.append(Problem(f"is not JSON: {error}", "each line is one JSON object", REVIEWS, place))
-            continue
-        if one.task not in judging:
-            what = f"there is no judging task '{one.task}'"
-            problems.append(Problem(what, known_words(one.task, judging), REVIEWS, place))
-            continue
-        found[one.task, one.case, one.arm] = one.verdict
-    return found

@@ -144,7 +144,7 @@ def _score_measure(
     expected = known.of(measure, cases)
     scored = []
     for case in cases:
-        if case.id in expected:
+        if case.id in expected and measure.looks_at(case.id, arm):
             every = [
                 _known_score(known, measure, case, one, expected[case.id], arm)
                 for one in answers.get(case.id, (None,))
@@ -258,8 +258,10 @@ def score_case(
         return ScoredCase(
             case, answer, measure.best(expected) if right else measure.worst(expected, SHOULD_HAVE_DECLINED)
         )
-    in_form = answer.status is Status.OK or (
-        answer.status is Status.CUT_OFF and task.form == "text" and answer.value is not None
+    in_form = (
+        answer.status is Status.OK
+        or (answer.status is Status.CUT_OFF and task.form == "text" and answer.value is not None)
+        or (measure.takes_any_status and answer.status.has_text)
     )
     if len(answer.text) > MOST_COMPARED:
         return ScoredCase(case, answer, measure.worst(expected, BEYOND_COMPARING))

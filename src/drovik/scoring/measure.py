@@ -107,6 +107,7 @@ class Measure(ABC):
     :cvar floored: the names of figures without bias, which may fall below the 0 that the true value cannot.
     :cvar wants_pictures: whether it has to know what pictures an answer is about.
     :cvar wants_said: whether it has to know more of an answer than its value.
+    :cvar takes_any_status: whether an answer that is not valid is looked at as any other.
     :cvar is_repeatable: whether it always says the same of the same value, so that it need not be asked again.
     :ivar what: what the score is, in few words.
     :ivar binary: whether the score is a share of cases, each of which is fully correct or wrong.
@@ -121,6 +122,7 @@ class Measure(ABC):
     wants_pictures: ClassVar[bool] = False
     wants_said: ClassVar[bool] = False
     is_repeatable: ClassVar[bool] = True
+    takes_any_status: ClassVar[bool] = False
 
     def __init__(self, name: str, what: str, binary: bool) -> None:
         self.name = name
@@ -131,6 +133,14 @@ class Measure(ABC):
     @abstractmethod
     def make(cls, name: str, table: Any, task: Task, place: str, problems: list[Problem]) -> Measure | None:
         """The measure of a table that was read into `table_type`; None after adding to `problems`."""
+
+    def looks_at(self, case: str, arm: str) -> bool:
+        """Whether it has anything to say of an arm's answer to a case."""
+        return True
+
+    def expected_of_nothing(self) -> Any:
+        """What it looks at where a case has no expected output for the task: ABSENT, for nearly all."""
+        return ABSENT
 
     def informed(self, expected: Sequence[Any]) -> Measure:
         """The measure when it knows what is expected of every case; most have no use for that."""
@@ -285,7 +295,7 @@ def read_table(
 def expected_at(measure: Measure, task: Task, case: Case) -> Any:
     """What a measure looks at in a case's expected output, or ABSENT."""
     whole = case.expected.get(task.name, ABSENT)
-    return ABSENT if whole is ABSENT else measure.expected_of(whole)
+    return measure.expected_of_nothing() if whole is ABSENT else measure.expected_of(whole)
 
 
 def share(part: Floats, whole: Floats, of_nothing: float = 1.0) -> Floats:

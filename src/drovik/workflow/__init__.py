@@ -22,6 +22,8 @@ if TYPE_CHECKING:
     from drovik.comparing.held_out import look_text, split_scores
     from drovik.comparing.judge_agreement import agreement_text
     from drovik.comparing.margin import margin_list, margin_text
+    from drovik.comparing.people import agreement_of_measures, agreement_of_people
+    from drovik.comparing.preferences import pair_preferences, preferences_document, strengths
     from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
     from drovik.comparing.strata import (
         compare_by,
@@ -53,6 +55,7 @@ if TYPE_CHECKING:
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
+    from drovik.evaluation.judgements import todays_judgements
     from drovik.evaluation.periods import change_between, change_text
     from drovik.evaluation.prompt_draft import draft_prompt, draft_text
     from drovik.evaluation.prompt_versions import (
@@ -77,6 +80,7 @@ if TYPE_CHECKING:
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
     from drovik.project.outside import outside_answers, unknown_cases, write_outside
+    from drovik.project.reviews import TRUTHS, VERDICTS, Verdict
     from drovik.project.schemas import check_schema
     from drovik.project.settings import ProjectFile, read_settings
     from drovik.project.spending import Spending
@@ -134,6 +138,7 @@ if TYPE_CHECKING:
     from drovik.workflow.project_checks import everything_wrong, missing_expected, unmeasured_tasks, unmeasured_text
     from drovik.workflow.prompt_writer import PromptWriting, plan_writing
     from drovik.workflow.request_code import code_of
+    from drovik.workflow.reviewing import ReviewMode, ReviewSession, review_picture, reviewer_name, unchanged_share
     from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
     from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
@@ -159,8 +164,10 @@ __all__ = [
     "PICTURE_ENDINGS",
     "REMEDIES",
     "STATUSES",
+    "TRUTHS",
     "USERS",
     "USUAL_KEY_HEADER",
+    "VERDICTS",
     "AdhocAnswer",
     "AdhocQuestion",
     "Answer",
@@ -181,6 +188,8 @@ __all__ = [
     "PromptWriting",
     "Reader",
     "RequestWriter",
+    "ReviewMode",
+    "ReviewSession",
     "SampleFiles",
     "SavedProject",
     "Selection",
@@ -192,9 +201,12 @@ __all__ = [
     "Status",
     "Store",
     "Trial",
+    "Verdict",
     "adhoc_project",
     "agreement",
     "agreement_of_answers",
+    "agreement_of_measures",
+    "agreement_of_people",
     "agreement_text",
     "amount_interval",
     "amounts",
@@ -289,6 +301,7 @@ __all__ = [
     "not_known_worse",
     "outside_answers",
     "paid_in",
+    "pair_preferences",
     "percent",
     "picture_record",
     "pictures_sent",
@@ -296,6 +309,7 @@ __all__ = [
     "plan_cases",
     "plan_text",
     "plan_writing",
+    "preferences_document",
     "prep_for",
     "prep_of",
     "prepare",
@@ -314,6 +328,8 @@ __all__ = [
     "require_sendable",
     "require_slots",
     "require_storable",
+    "review_picture",
+    "reviewer_name",
     "save_project",
     "says_of",
     "schema_of_fields",
@@ -331,10 +347,13 @@ __all__ = [
     "sources",
     "split_scores",
     "strata_text",
+    "strengths",
     "suspects_of",
     "thumbnail",
+    "todays_judgements",
     "tokens_and_money",
     "try_endpoint",
+    "unchanged_share",
     "unknown_cases",
     "unmeasured_tasks",
     "unmeasured_text",
@@ -354,6 +373,7 @@ __all__ = [
 ]
 
 _NAMES_OF = {
+    "comparing.against": "ASIDE set_against",
     "comparing.baseline": "baseline_sample baseline_text",
     "comparing.cascades": "cascade_point cascades_of chosen_point votes_of",
     "comparing.case_plan": "label_rows plan_by_answers plan_cases plan_text",
@@ -365,6 +385,8 @@ _NAMES_OF = {
     "comparing.held_out": "look_text split_scores",
     "comparing.judge_agreement": "agreement_text",
     "comparing.margin": "margin_list margin_text",
+    "comparing.people": "agreement_of_measures agreement_of_people",
+    "comparing.preferences": "pair_preferences preferences_document strengths",
     "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
     "comparing.strata": "compare_by compare_by_measure levels_text scores_by scores_by_measure strata_text",
     "comparing.verdict": (
@@ -376,12 +398,12 @@ _NAMES_OF = {
     "dialects.learn.sample_files": "SampleFiles",
     "dialects.learn.samples": "read_reply read_sample",
     "dialects.request": "RequestWriter",
-    "comparing.against": "ASIDE set_against",
     "evaluation.case_columns": "levels_of",
     "evaluation.choices": "choices_of",
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
+    "evaluation.judgements": "todays_judgements",
     "evaluation.periods": "change_between change_text",
     "evaluation.prompt_draft": "draft_prompt draft_text",
     "evaluation.prompt_versions": "PromptVersion difference_of_prompts dropped_sentences prompt_versions",
@@ -401,6 +423,7 @@ _NAMES_OF = {
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
     "project.outside": "outside_answers unknown_cases write_outside",
+    "project.reviews": "TRUTHS VERDICTS Verdict",
     "project.schemas": "check_schema",
     "project.settings": "ProjectFile read_settings",
     "project.spending": "Spending",
@@ -435,6 +458,7 @@ _NAMES_OF = {
     "workflow.project_checks": "everything_wrong missing_expected unmeasured_tasks unmeasured_text",
     "workflow.prompt_writer": "PromptWriting plan_writing",
     "workflow.request_code": "code_of",
+    "workflow.reviewing": "ReviewMode ReviewSession review_picture reviewer_name unchanged_share",
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",

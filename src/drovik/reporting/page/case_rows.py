@@ -20,7 +20,7 @@ from drovik.project.arms import Arm
 from drovik.project.cases import Case
 from drovik.reporting.page.pictures import PagePictures
 from drovik.scoring.agreement import comparable, pairwise_agreement
-from drovik.scoring.measure import AnswerContext, Finding
+from drovik.scoring.measure import AnswerContext, Finding, Measure
 from drovik.scoring.measures.detection import Detection
 from drovik.scoring.measures.label import Label
 from drovik.scoring.measures.outlines import shapes_of
@@ -146,19 +146,9 @@ class Gallery:
         self, case: Case, value: Any, pictures: Sequence[Mapping[str, Any]], expected: bool
     ) -> list[list[Any]]:
         """Places in the upright source: the number of the picture from 0, the kind, the corners, and the label."""
-        found = []
-        for measure in self._places if value is not None else ():
-            frames = tuple(pictures) or tuple(self._frames(case))
-            try:
-                things = measure.things(value, AnswerContext(pictures=frames), expected)
-            except Exception:  # an answer that nobody thought of is a miss, and not the end of the page
-                continue
-            for number, thing in things[:MOST_SHAPES]:
-                found += [
-                    [number - 1, kind, [round(one, 1) for corner in corners for one in corner], thing.label]
-                    for kind, corners in shapes_of(thing.place)
-                ]
-        return found
+        if not self._places or value is None:
+            return []
+        return shapes_in(self._places, value, tuple(pictures) or tuple(self._frames(case)), expected)
 
     def _frames(self, case: Case) -> Iterable[Mapping[str, Any]]:
         """The frames of the case's pictures as any arm was sent them: of expected places, only the size counts."""
@@ -196,6 +186,29 @@ class Gallery:
             return cut(_as_text(conversation_of(self._view.task, arm, case)), MOST_TEXT)
         except DrovikError:  # it takes up answers of another task: `drovik show --full` has it
             return ""
+
+
+def shapes_in(
+    measures: Sequence[Measure], value: Any, pictures: Sequence[Mapping[str, Any]], expected: bool
+) -> list[list[Any]]:
+    """Places in an answer or an expected output, in the upright source: the number of the picture from 0, the kind,
+    the corners, the label.
+
+    :param pictures: the pictures that an answer is about (`store.digests.places`).
+    """
+    found = []
+    for measure in measures:
+        try:
+            told = AnswerContext(pictures=tuple(pictures))
+            things = measure.things(value, told, expected) if isinstance(measure, Detection) else []
+        except Exception:  # an answer that nobody thought of is a miss, and not the end of the page
+            continue
+        for number, thing in things[:MOST_SHAPES]:
+            found += [
+                [number - 1, kind, [round(one, 1) for corner in corners for one in corner], thing.label]
+                for kind, corners in shapes_of(thing.place)
+            ]
+    return found
 
 
 def _as_text(conversation: Conversation) -> str:

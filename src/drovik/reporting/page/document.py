@@ -70,8 +70,8 @@ def write_page(
     most = MOST_CASES if max((len(view.cases) for view in views), default=0) <= MOST_CASES else MOST_TELLING
     tasks = [Gallery(store, view, pictures, most).document() for view in views]
     data = {"title": _title(project), "tasks": tasks, "pictures": pictures.made()}
-    style, script = _style(), joined_script("main.js")
-    text = _environment().get_template("page.html.jinja").render(
+    style, script = style_sheet(), joined_script("main.js")
+    text = environment().get_template("page.html.jinja").render(
         title=_title(project),
         sections=sections,
         lines=[task_line(one) for one in sections],
@@ -80,7 +80,7 @@ def write_page(
         style=Markup(style),
         script=Markup(script),
         data=Markup(_as_data(data)),
-        policy=_policy(style, script),
+        policy=policy_of(style, script, "data: 'self' file:"),
         made=now.strftime("%Y-%m-%d %H:%M"),
         version=__version__,
         cases=len(project.cases),
@@ -94,16 +94,20 @@ def _title(project: Project) -> str:
 
 
 @cache
-def _style() -> str:
+def style_sheet() -> str:
+    """The style sheet of both pages."""
     return files("drovik.reporting.page").joinpath("page.css").read_text("utf-8")
 
 
-def _policy(style: str, script: str) -> str:
-    """Nothing from outside: the style sheet and the script by their digests, pictures within and beside the page."""
+def policy_of(style: str, script: str, pictures: str) -> str:
+    """Nothing from outside: the style sheet and the script by their digests, pictures from where they may come.
+
+    :param pictures: the sources of pictures, as a content security policy names them.
+    """
     by = {name: base64.b64encode(hashlib.sha256(text.encode()).digest()).decode() for name, text in
           (("style", style), ("script", script))}  # fmt: skip
     return (
-        f"default-src 'none'; img-src data: 'self' file:; style-src 'sha256-{by['style']}'; "
+        f"default-src 'none'; img-src {pictures}; style-src 'sha256-{by['style']}'; "
         f"script-src 'sha256-{by['script']}'; base-uri 'none'; form-action 'none'"
     )
 
@@ -122,13 +126,14 @@ def _figure(figure: Figure) -> Markup:
     return Markup(drawn(figure, 280 if figure.y.low != -0.5 else 66 + 30 * len(figure.y.ticks)))
 
 
-def _environment() -> Environment:
-    environment = Environment(
+def environment() -> Environment:
+    """What fills in the templates: all text is escaped, and made visible."""
+    made = Environment(
         loader=PackageLoader("drovik.reporting.page", "."), autoescape=True, undefined=StrictUndefined,
         trim_blocks=True, lstrip_blocks=True, finalize=_shown,
     )  # fmt: skip
-    environment.filters |= {
+    made.filters |= {
         "percent": percent, "with_interval": with_interval, "score": score_text, "difference": difference_text,
         "figure": _figure,
     }  # fmt: skip
-    return environment
+    return made

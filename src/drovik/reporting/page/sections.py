@@ -11,6 +11,8 @@ from drovik.comparing.effects import effects_of, interaction_text, missing_text
 from drovik.comparing.frontier import Frontier, choice_text, frontier_of
 from drovik.comparing.held_out import split_scores
 from drovik.comparing.judge_agreement import agreement_text
+from drovik.comparing.people import agreement_of_measures, agreement_of_people
+from drovik.comparing.preferences import pair_preferences
 from drovik.comparing.ranking import Ranking, flattery_text, headline_verdicts, rank, ranking_text
 from drovik.comparing.verdict import (
     Estimate,
@@ -25,6 +27,7 @@ from drovik.evaluation.choices import choices_of
 from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.error_impact import CauseImpact
 from drovik.evaluation.gathering import TaskView
+from drovik.evaluation.judgements import todays_judgements
 from drovik.evaluation.prompt_versions import ChangedLine, PromptVersion, difference_of_prompts, prompt_versions
 from drovik.evaluation.suspects import SuspectLabel, impacts_of, suspects_of
 from drovik.parsing.status import STATUSES
@@ -196,8 +199,16 @@ def task_section(project: Project, view: TaskView, held_out: TaskView | None) ->
         notes=(
             *(checked for one in view.measures if (checked := agreement_text(one))),
             *constant_scores(view),
+            *_said_by_people(project, view),
         ),
     )  # fmt: skip
+
+
+def _said_by_people(project: Project, view: TaskView) -> list[str]:
+    """How far the measures and people agree, and people with each other."""
+    today = todays_judgements(project, view.task, view.answers)
+    found = [*agreement_of_measures(view, today), *agreement_of_people(today)]
+    return [one.text() for one in found] + [one.text() for one in pair_preferences(today.preferences)]
 
 
 def _arm_rows(view: TaskView, ranking: Ranking, measure: str) -> tuple[ArmRow, ...]:

@@ -195,6 +195,10 @@ class Detection(Measure):
                 found.append((number if isinstance(number, int) and 1 <= number <= len(frames) else 1, thing))
         return found
 
+    def pointers(self) -> dict[str, str | None]:
+        """Where its things are in an answer, and in each of them its place and its label."""
+        return {"at": self._table.at, "place": self._table.place, "label": self._table.label}
+
     def precision_recall(self, scores: Sequence[CaseScore]) -> list[tuple[float, float]]:
         """Recall and precision as ever less sure finds are taken in, over all labels, at the overlap of the table."""
         wanted, finds = 0.0, []

@@ -1,0 +1,1 @@
+"""`drovik review`: people judge answers, in the terminal or on a page."""
