@@ -187,16 +187,15 @@ function pinAt([x, y], look) {
     return group;
 }
 
-/** A shape's name, at another corner for each layer, so that those of like places do not cover each other. */
+/** A shape's name: above it or below it, a line further for each layer, so that those of like places can be read. */
 function nameOf(name, label, numbers, place) {
     const xs = numbers.filter((_, at) => at % 2 === 0);
     const ys = numbers.filter((_, at) => at % 2 === 1);
-    const [right, low] = [place % 2 === 1, place % 4 > 1];
+    const [low, line] = [place % 2 === 1, Math.floor(place / 2)];
     const text = drawnAs("text", {
-        x: right ? Math.max(...xs) : Math.min(...xs),
+        x: Math.min(...xs),
         y: low ? Math.max(...ys) : Math.min(...ys),
-        dy: low ? `${1.1 + 1.1 * Math.floor(place / 4)}em` : `${-0.4 - 1.1 * Math.floor(place / 4)}em`,
-        "text-anchor": right ? "end" : "start",
+        dy: low ? `${1.2 + 1.15 * line}em` : `${-0.4 - 1.15 * line}em`,
         class: "shape-name",
     });
     text.textContent = visible(label ? `${name}: ${label}` : name);
