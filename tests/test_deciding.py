@@ -1018,6 +1018,7 @@ def test_controls_are_drawn_from_all_cases_alike_whichever_are_asked() -> None:
     assert all(kind[f"c{one.pictures[0].path.split('.')[0]}"] != kind[one.id] for one in swapped)
     assert [one.id for one in swapped] == [case.id for case in every]
     assert control_cases(every[4:7], every, made, "swapped") == swapped[4:7]
+    assert control_cases(every, every, made, "blank") == control_cases(every, every, made, "none") == list(every)
     hinted = control_cases(every, every, made, "hint")
     assert all(one.given["hinted"] in "abc" and one.given["hinted"] != kind[one.id] for one in hinted)
     alike = [case._replace(expected={"t": {"k": "a"}}) for case in every]

@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import json
 import statistics
 from collections import Counter
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 import pytest
-from test_scoring import task
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from test_scoring import case, task
 
+from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
 from drovik.project.tasks import judged_id
+from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.causes.cause_table import (
     ANOTHER_UNIT,
     ANOTHER_VALUE,
@@ -24,6 +31,7 @@ from drovik.scoring.language.english import is_negation
 from drovik.scoring.measure import AnswerContext, CannotScore
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures.judge import Judge
+from drovik.scoring.rules.nested import _in_order
 
 CORPUS = [
     ("A red glove lies on the tray.", "A red glove lies on a wooden tray beside its tag."),
@@ -385,3 +393,85 @@ def test_kappa_is_a_coefficient_and_a_share_is_none() -> None:
     kinds = {"kappa": True, "accuracy": False, "macro_f1": False}
     table = {"type": "label", "labels": ["a", "b"]}
     assert {kind: task({**table, "score": kind})[1].is_coefficient for kind in kinds} == kinds
+
+
+TAGS = {
+    f"c{number}": {"number": f"SK-{1000 + number}", "vessel": vessel, "day": f"2026-03-{10 + number}"}
+    for number, vessel in enumerate(["Tern", "Eider", "Puffin", "Tern"])
+}
+
+
+def causes_of_cases(answers: dict[str, Any]) -> dict[str, list[str]]:
+    made, measure = task(
+        {"type": "fields", "fields": {name: {"rule": "exact"} for name in ("number", "vessel", "day")}}
+    )
+    cases = [case(name, expected) for name, expected in TAGS.items()]
+    given = {name: (Answer(Status.OK, "bare", json.dumps(one), one),) for name, one in answers.items()}
+    score = score_arm(made, "arm", [measure], cases, given).measures[0]
+    return {one.case.id: [found.cause for found in one.score.findings] for one in score.scored if one.score}
+
+
+def test_an_answer_about_another_case_says_which_and_one_that_only_shares_a_value_does_not() -> None:
+    mixed_up = {**TAGS, "c0": TAGS["c2"]}
+    made, measure = task(
+        {"type": "fields", "fields": {name: {"rule": "exact"} for name in ("number", "vessel", "day")}}
+    )
+    cases = [case(name, expected) for name, expected in TAGS.items()]
+    given = {name: (Answer(Status.OK, "bare", json.dumps(one), one),) for name, one in mixed_up.items()}
+    scored = {one.case.id: one for one in score_arm(made, "arm", [measure], cases, given).measures[0].scored}
+    (found,) = scored["c0"].score.findings  # type: ignore[union-attr]
+    assert (found.cause, found.got) == ("another case's content", "what is in case c2")
+    assert not scored["c2"].score.findings  # type: ignore[union-attr]
+    shared = causes_of_cases({**TAGS, "c1": {"number": "SK-9", "vessel": "Tern", "day": "2026-09-09"}})
+    assert set(shared["c1"]) == {"another value"}
+
+
+@given(st.integers(0, 4), st.integers(0, 4), st.randoms(use_true_random=False))
+@settings(max_examples=60, deadline=None)
+def test_lists_in_order_are_paired_as_well_as_any_pairing_in_order_could(
+    rows: int, columns: int, chance: Any
+) -> None:
+    alike = np.array([[chance.choice([0.0, 0.3, 0.7, 1.0]) for _ in range(columns)] for _ in range(rows)]).reshape(
+        rows, columns
+    )
+
+    def best(row: int, column: int) -> float:
+        if row == rows or column == columns:
+            return 0.0
+        return max(alike[row, column] + best(row + 1, column + 1), best(row + 1, column), best(row, column + 1))
+
+    pairs = _in_order(alike)
+    assert list(pairs) == sorted(pairs)
+    assert list(pairs.values()) == sorted(set(pairs.values()))
+    assert sum(alike[row, column] for row, column in pairs.items()) == pytest.approx(best(0, 0))
+    assert all(alike[row, column] > 0 for row, column in pairs.items())
+
+
+@pytest.mark.parametrize(
+    ("text", "cause"),
+    [
+        ("It is a cap, or perhaps a hat.", "several labels"),
+        ("It is a hat.", "another label"),
+        ("It is something else.", "no label at its place"),
+        ("It is a cap.", None),
+    ],
+)
+def test_a_label_that_is_found_in_words_is_wrong_for_its_own_reason(text: str, cause: str | None) -> None:
+    _, measure = task({"type": "label", "labels": ["cap", "hat"], "find": "only"}, "text")
+    assert [one.cause for one in measure.per_case(text, "cap").findings] == ([] if cause is None else [cause])
+
+
+def test_a_point_on_another_scale_is_told_and_one_far_off_on_any_is_not() -> None:
+    _, measure = task({"type": "points", "at": "", "place": "/point", "within": 5})
+    told = AnswerContext(
+        pictures=({"size": [1000, 500], "to_upright": [1, 0, 0, 0, 1, 0], "upright_size": [1000, 500]},)
+    )
+
+    def cause(point: list[float]) -> list[str]:
+        return [one.cause for one in measure.per_case([{"point": point}], [{"point": [200, 400]}], told).findings]
+
+    assert cause([200, 400]) == []
+    assert cause([0.2, 0.8]) == ["another scale"]
+    assert cause([400, 200]) == ["axes swapped"]
+    assert cause([900, 20])[0] not in ("another scale", "axes swapped")
+    assert cause([200, 400, 300])[0] not in ("another scale", "axes swapped")
