@@ -21,12 +21,15 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from hypothesis import settings
 
 from drovik.demo.copying import copy_demo
+
+if TYPE_CHECKING:
+    from playwright.sync_api import Browser
 
 settings.register_profile("the same each time", derandomize=True, max_examples=50)
 settings.register_profile("drawn anew", derandomize=False)
@@ -138,6 +141,15 @@ class Drovik:
         )  # fmt: skip
 
 
+@pytest.fixture(scope="session")
+def browser() -> Iterator[Browser]:
+    """Debian's Chromium, started once for all tests that use it."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as driver:
+        yield driver.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
+
+
 @pytest.fixture
 def drovik(tmp_path: Path) -> Drovik:
     """The program in an empty folder."""
@@ -150,9 +162,13 @@ ON_THE_DEMO = {"finished_demo", "answered_demo"}
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Tests on the answered demo come last; where several workers run, it is made while the others are."""
-    on_it = [bool(ON_THE_DEMO & set(getattr(one, "fixturenames", ()))) for one in items]
-    order = sorted(range(len(items)), key=lambda n: on_it[n])
+    """Tests on the answered demo come last; where several workers run, it is made while the others are.
+
+    Behind them those in a browser: its driver has a loop of its own running, beside which no other can.
+    """
+    fixtures = [set(getattr(one, "fixturenames", ())) for one in items]
+    on_it = [bool(ON_THE_DEMO & names) for names in fixtures]
+    order = sorted(range(len(items)), key=lambda n: ("browser" in fixtures[n], on_it[n]))
     items[:] = [items[n] for n in order]
     if any(on_it) and os.environ.get("PYTEST_XDIST_WORKER") == "gw0":
         factory = config._tmp_path_factory  # type: ignore[attr-defined]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
+import os
 import re
 import shutil
 import xml.etree.ElementTree as ET
@@ -20,14 +22,6 @@ CHROMIUM = shutil.which("chromium")
 AXE = Path(__file__).parent.parent / "node_modules/axe-core/axe.min.js"
 pytestmark = pytest.mark.skipif(CHROMIUM is None, reason="needs Debian's chromium")
 Open = Callable[..., "Page"]
-
-
-@pytest.fixture(scope="session")
-def browser() -> Iterator[Browser]:
-    from playwright.sync_api import sync_playwright
-
-    with sync_playwright() as driver:
-        yield driver.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox"])
 
 
 @pytest.fixture
@@ -52,10 +46,20 @@ def open_page(browser: Browser) -> Iterator[Open]:
 
 
 @pytest.fixture(scope="session")
-def report(finished_demo: tuple[Drovik, Result]) -> Path:
+def report(finished_demo: tuple[Drovik, Result], tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's report with its held-out cases, made once for all workers."""
     drovik, _ = finished_demo
-    assert drovik("report", "--out", "shown.html", "--held-out", "--force").code == 0
-    return drovik.folder / "shown.html"
+    base = tmp_path_factory.getbasetemp()
+    shared = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / "shown-report"
+    shared.mkdir(exist_ok=True)
+    with (shared / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (shared / "project/report.html").is_file():
+            shutil.copytree(drovik.folder, shared / "making", dirs_exist_ok=True)
+            made = Drovik(shared / "making", Path(drovik.environment["HOME"]))
+            assert made("report", "--held-out", "--force").code == 0
+            (shared / "making").rename(shared / "project")
+    return shared / "project/report.html"
 
 
 def in_view(page: Page, selector: str) -> bool:
@@ -74,6 +78,8 @@ def shown_part(page: Page) -> Locator:
 
 
 def count_of(page: Page) -> int:
+    # An address that changed is read in the browser's next turn.
+    page.evaluate("() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done)))")
     return int(page.locator("#count").inner_text().split()[0])
 
 
@@ -160,7 +166,7 @@ def test_cases_are_gone_through_by_keys_alone(report: Path, open_page: Open) -> 
     assert page.get_by_role("dialog").get_by_text("next case").is_visible()
     page.keyboard.press("Escape")
     page.keyboard.press("o")
-    assert page.locator("table.lines").is_visible()
+    page.locator("table.lines").wait_for()
     page.keyboard.press("d")
     assert page.evaluate("document.documentElement.dataset.theme") == "dark"
 

@@ -6,6 +6,7 @@ import json
 import math
 import os
 import re
+import shutil
 import socket
 import subprocess
 import time
@@ -17,11 +18,11 @@ import numpy as np
 import pytest
 from conftest import PROGRAM, Drovik, FakeService, demo_on_port, good
 from scipy import stats
-from test_report import CHROMIUM, browser  # noqa: F401
 
 from drovik.comparing.preferences import pair_preferences, strengths
 from drovik.project.reviews import Judgement, add_judgement, latest
 
+CHROMIUM = shutil.which("chromium")
 Serve = Callable[..., FakeService]
 TASK = ("--task", "sort", "--arm", "gull/v1", "--arm", "gull/v2")
 
@@ -278,7 +279,7 @@ def test_the_page_answers_nobody_without_its_token_or_from_elsewhere(served: Ser
     own = f"http://127.0.0.1:{served.port}"
     kind = {"Content_Type": "application/json"}
     assert served.ask("GET", f"/{token}/state")[0] == 200
-    for path in ("/", "/state", f"/{token[:-1]}x/state", f"/{token}x/", "//state"):
+    for path in ("/", "/state", f"/{token[:-1]}{'-' if token[-1] == 'x' else 'x'}/state", f"/{token}x/", "//state"):
         assert served.ask("GET", path)[0] == 404, path
     assert served.ask("GET", f"/{token}/state", Host="evil.example")[0] == 404
     assert served.ask("POST", f"/{token}/judge", judge, Origin="http://evil.example", **kind)[0] == 403
@@ -302,7 +303,7 @@ def test_the_page_answers_nobody_without_its_token_or_from_elsewhere(served: Ser
 def test_a_whole_session_by_keys_with_undo_reload_and_a_second_browser(
     served: Served,
     answered: Drovik,
-    browser: Any,  # noqa: F811
+    browser: Any,
 ) -> None:
     asked: list[str] = []
     context = browser.new_context(viewport={"width": 1280, "height": 800})
@@ -354,7 +355,7 @@ def test_a_whole_session_by_keys_with_undo_reload_and_a_second_browser(
 def test_a_field_is_corrected_and_a_missing_box_is_drawn_in_place(
     drovik: Drovik,
     serve: Serve,
-    browser: Any,  # noqa: F811
+    browser: Any,
 ) -> None:
     reply = {"things": [{"label": "hat", "box": [10, 10, 100, 100], "confidence": 0.9}]}
     demo_on_port(drovik.folder, serve(lambda n, body: good(json.dumps(reply))).port, cases=2)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from drovik.comparing.intervals import wilson_interval
-from drovik.heavy import np
+from drovik.heavy import np, special
 from drovik.project.reviews import NO_DIFFERENCE, Judgement
 from drovik.text import bounds_text, counted, p_value, percent
 
@@ -64,8 +64,6 @@ class Strength:
 
 def pair_preferences(said: Sequence[Judgement]) -> list[PairPreference]:
     """Every two arms that were held beside each other, the most often compared first."""
-    from scipy.stats import binomtest
-
     counts: dict[tuple[str, str], list[int]] = {}
     for one in said:
         assert one.arms is not None, "preferences alone"
@@ -76,7 +74,8 @@ def pair_preferences(said: Sequence[Judgement]) -> list[PairPreference]:
     for (first, second), (wins, losses, ties) in sorted(counts.items(), key=lambda one: -sum(one[1])):
         decided = wins + losses
         low, high = wilson_interval(wins, decided) if decided else (0.0, 1.0)
-        p = float(binomtest(wins, decided).pvalue) if decided else 1.0
+        # Two-sided: both tails of a fair coin weigh the same.
+        p = min(1.0, 2 * float(special.bdtr(min(wins, losses), decided, 0.5))) if decided else 1.0
         share = wins / decided if decided else 0.5
         found.append(PairPreference(first, second, wins, losses, ties, share, low, high, p))
     return found
