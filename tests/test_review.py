@@ -389,6 +389,27 @@ def test_a_field_is_corrected_and_a_missing_box_is_drawn_in_place(
     served.end()
 
 
+@pytest.mark.skipif(CHROMIUM is None, reason="needs Debian's chromium")
+def test_on_the_page_too_an_answer_is_judged_part_by_part(drovik: Drovik, serve: Serve, browser: Any) -> None:
+    said = "A red cap lies there. It has a tag! Nobody wants it."
+    demo_on_port(drovik.folder, serve(lambda n, body: good(said)).port, cases=1)
+    drovik("send", "--task", "describe", "--arm", "gull/v1")
+    served = Served(drovik, "--task", "describe", "--arm", "gull/v1", "--by", "Mara")
+    page = browser.new_page()
+    page.goto(served.address)
+    page.locator("#progress", has_text="0 of 1 judged").wait_for()
+    page.keyboard.press("f")
+    page.get_by_text("There are no fields here").wait_for()
+    for key in ("c", "1", "1", "u", "2", "3"):
+        page.keyboard.press(key)
+    page.locator("#progress", has_text="1 of 1 judged").wait_for()
+    (one,) = lines_of(drovik.folder)
+    assert [claim["verdict"] for claim in one["claims"]] == ["true", "false", "unknown"]
+    assert one["verdict"] == "partly"
+    page.close()
+    served.end()
+
+
 def test_one_case_is_shown_on_the_same_page(answered: Drovik) -> None:
     process = subprocess.Popen(
         [PROGRAM, "show", "lp-002", "--page", "--task", "sort", "--by", "Mara"],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import statistics
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -202,9 +202,11 @@ class Expectations:
 def costs_of(answers: Sequence[Answer]) -> Costs:
     """What answers took: tokens, money by currency, and the median of their seconds."""
     money: dict[str, Decimal] = {}
-    for one in answers:
-        if one.spent:
-            add_money(money, one.spent.currency, one.spent.amount)
+    # Many answers cost the same, and then have one record of it in common: it is added up once, times their number.
+    spent = {id(one.spent): one.spent for one in answers}
+    for key, many in Counter([id(one.spent) for one in answers]).items():
+        if (found := spent[key]) is not None:
+            add_money(money, found.currency, found.amount * many)
     seconds = [one.seconds for one in answers if one.seconds is not None]
     return Costs(
         answers=len(answers),

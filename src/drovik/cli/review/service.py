@@ -183,7 +183,7 @@ class ReviewService:
             raise UsageError(Problem("verdict: is none of right, partly, wrong", "take one of these"))
         session.judge(
             number, verdict, correct=body.get("correct"), missing=_places(body.get("missing")), note=note,
-            claims=_claims(body.get("claims")),
+            claims=_claims(body.get("claims")), fields=_fields(body.get("fields")),
         )  # fmt: skip
 
     async def _undo(self, request: web.Request) -> web.Response:
@@ -215,6 +215,11 @@ def _places(value: Any) -> list[tuple[float, ...]]:
         if numbers and len(one) in (2, 4):
             found.append(tuple(round(float(n), 1) for n in one))
     return found
+
+
+def _fields(value: Any) -> dict[str, workflow.Verdict]:
+    found = value if isinstance(value, dict) else {}
+    return {str(place)[:400]: verdict for place, verdict in found.items() if verdict in workflow.VERDICTS}
 
 
 def _claims(value: Any) -> list[tuple[str, str]]:

@@ -38,6 +38,8 @@ from drovik.version import __version__
 MOST_CASES = 5_000
 """Cases that a page holds. Of more it holds the most telling 2,000, and says so: more is nothing to look through."""
 MOST_TELLING = 2_000
+MOST_NAMED = 6
+"""Models that the head of the page names."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,6 +79,7 @@ def write_page(
         lines=[task_line(one) for one in sections],
         next=next_step(sections, bool(held_out)),
         held_out=bool(held_out),
+        compared=_compared(views),
         style=Markup(style),
         script=Markup(script),
         data=Markup(_as_data(data)),
@@ -87,6 +90,13 @@ def write_page(
         most=most,
     )  # fmt: skip
     return Page(text, tuple(figure for one in sections for figure in (*one.overview, *one.figures)))
+
+
+def _compared(views: Sequence[TaskView]) -> str:
+    """What the page compares: the models, and what else answered."""
+    names = list(dict.fromkeys(arm.model_name for view in views for arm in view.arms))
+    more = f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else ""
+    return ", ".join(names[:MOST_NAMED]) + more
 
 
 def _title(project: Project) -> str:

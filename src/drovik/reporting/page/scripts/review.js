@@ -4,6 +4,7 @@ import { made, page, shown } from "./data.js";
 import { isTyping } from "./keys.js";
 import { PictureStage } from "./picture_stage.js";
 import { editedValue, showEdit, withPlace } from "./review_edit.js";
+import { Parts, fieldsOf, sentencesOf } from "./review_parts.js";
 import { PlaceDrawing } from "./review_places.js";
 import { service } from "./review_service.js";
 import { memberList } from "./values.js";
@@ -29,6 +30,8 @@ const HINTS = [
     ["← →", "item before, next"],
     ["u", "undo"],
     ["n", "note"],
+    ["f", "field by field"],
+    ["c", "claim by claim"],
     ["e", "correct it"],
     ["x", "what is expected"],
     ["b", "draw a missing box"],
@@ -246,7 +249,22 @@ function keepEdit(event) {
     }
 }
 
+function byParts(kind) {
+    const answer = current.item.answers[0];
+    const isObject = answer.value !== null && typeof answer.value === "object" && !Array.isArray(answer.value);
+    if (current.state.mode !== "judge" || (kind === "fields" && !isObject)) {
+        part("said").textContent = "There are no fields here: c goes through its sentences.";
+        return;
+    }
+    const parts = kind === "fields" ? fieldsOf(answer.value) : sentencesOf(answer.text).map((one) => [one, one]);
+    if (parts.length) {
+        current.parts = new Parts(part("parts"), kind, parts, judge);
+    }
+}
+
 const COMMANDS = {
+    f: () => byParts("fields"),
+    c: () => byParts("claims"),
     ArrowLeft: () => step(-1),
     ArrowRight: () => step(1),
     u: undo,
@@ -272,6 +290,10 @@ function onKey(event) {
         return;
     }
     if (event.ctrlKey || event.metaKey || event.altKey || !current.item) {
+        return;
+    }
+    if (current.parts && !current.parts.closed && current.parts.takes(event.key)) {
+        event.preventDefault();
         return;
     }
     const verdict = VERDICTS[current.state.mode].find(([key]) => key === event.key);
