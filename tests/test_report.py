@@ -352,3 +352,19 @@ def test_figures_are_written_as_png_and_svg(answered_demo: Drovik) -> None:
         assert data.startswith(b"\x89PNG") or ET.fromstring(data).tag.endswith("svg")
     told = " ".join(ET.parse(answered_demo.folder / "figures/sort-scores.svg").getroot().itertext())
     assert "gull/v3" in told
+
+
+def test_a_picture_that_cannot_be_read_and_answers_that_are_not_there_leave_the_page_whole(
+    drovik: Drovik, serve: Callable[..., Any], open_page: Open
+) -> None:
+    folder = demo_on_port(drovik.folder, serve(lambda n, body: good('{"kind": "cap"}')).port, cases=2)
+    (folder / "images/lp-001.jpg").write_bytes(b"not a picture")
+    assert drovik("report").code == 0
+    page = open_page(folder / "report.html", "")
+    assert "Send first: drovik send" in page.locator(".next").inner_text()
+    assert "nothing is sent yet" in page.locator("table.lines").inner_text()
+    page = open_page(folder / "report.html", "#/cases?task=sort")
+    assert page.get_by_text("images/lp-001.jpg cannot be read").is_visible()
+    page.keyboard.press("j")
+    assert page.locator(".stage img").is_visible()
+    assert "no answer that is shown" in page.locator("article").inner_text()

@@ -32,7 +32,7 @@ from drovik.reporting.page.pictures import PagePictures
 from drovik.reporting.page.script import joined_script
 from drovik.reporting.page.sections import task_section
 from drovik.store.answer_store import Store
-from drovik.text import difference_text, escaped_json, percent, score_text, visible
+from drovik.text import counted, difference_text, escaped_json, percent, score_text, visible
 from drovik.version import __version__
 
 MOST_CASES = 5_000
@@ -144,6 +144,6 @@ def environment() -> Environment:
     )  # fmt: skip
     made.filters |= {
         "percent": percent, "with_interval": with_interval, "score": score_text, "difference": difference_text,
-        "figure": _figure,
+        "figure": _figure, "counted": counted,
     }  # fmt: skip
     return made

@@ -43,7 +43,9 @@ def task_line(section: TaskSection) -> TaskLine:
     """The line of a task."""
     ranking = section.ranking
     if not ranking.arms:
-        why = "; ".join(f"{arm}: {reason}" for arm, reason in ranking.set_aside[:MOST_NAMED]) or "nothing is sent yet"
+        reasons = {reason for _, reason in ranking.set_aside}
+        told = "; ".join(f"{arm}: {reason}" for arm, reason in ranking.set_aside[:MOST_NAMED])
+        why = "nothing is sent yet" if reasons <= {"not sent"} else told
         return TaskLine(section.name, section.title, "", (), 0, "", "", "", "", "", 0, why)
     best, one = ranking.arms[0].arm, ranking.estimates[0]
     money = section.frontier.named(best).money if section.frontier else None

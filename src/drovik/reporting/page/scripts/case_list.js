@@ -69,11 +69,11 @@ export class CaseList {
         element.setAttribute("aria-selected", String(number === this.chosen));
         element.setAttribute("aria-setsize", this.rows.length);
         element.setAttribute("aria-posinset", number + 1);
-        const image = made("img");
-        image.alt = "";
-        image.width = 62;
-        image.height = 46;
-        image.src = page.pictures[row.pictures[0]]?.small || "data:,";
+        const small = page.pictures[row.pictures[0]]?.small;
+        const image = made(small ? "img" : "span", "small");
+        if (small) {
+            Object.assign(image, { alt: "", width: 62, height: 46, src: small });
+        }
         const words = made("div", "", made("div", "name", row.label ? `${row.id} · ${row.label}` : row.id));
         words.append(this.marks(row));
         element.append(image, words);

@@ -137,7 +137,7 @@ function stripOf(row, choose, place) {
         button.type = "button";
         button.setAttribute("aria-label", `picture ${other + 1}`);
         button.setAttribute("aria-pressed", String(other === place));
-        button.append(small(page.pictures[number].small, ""));
+        button.append(page.pictures[number].small ? small(page.pictures[number].small, "") : `picture ${other + 1}`);
         button.addEventListener("click", () => choose(other));
         strip.append(button);
     });
@@ -158,7 +158,7 @@ function small(source, alt) {
     const image = made("img");
     image.alt = alt;
     image.height = 66;
-    image.src = source || "data:,";
+    image.src = source;
     return image;
 }
 

@@ -69,6 +69,7 @@ export class PictureStage {
     /** The small picture at once, the large one as soon as it is there; where it is gone, the small one stays. */
     show() {
         if (!this.picture.small) {
+            this.image.hidden = true;
             this.element.append(made("p", "bad", `${this.picture.path} cannot be read`));
             return;
         }

@@ -85,6 +85,7 @@ async function show(number) {
     part("case-name").textContent = item.case;
     part("note").value = item.said?.note ?? "";
     part("edit").hidden = true;
+    current.parts?.close();
     tell();
     showPictures(item);
     showAnswers(item);
