@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from test_scoring import case, task
+from test_scoring import case, measures_and_problems, task
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -475,3 +475,34 @@ def test_a_point_on_another_scale_is_told_and_one_far_off_on_any_is_not() -> Non
     assert cause([400, 200]) == ["axes swapped"]
     assert cause([900, 20])[0] not in ("another scale", "axes swapped")
     assert cause([200, 400, 300])[0] not in ("another scale", "axes swapped")
+
+
+@pytest.mark.parametrize(
+    ("form", "axes", "raw"),
+    [
+        ("corners", "xy", [20, 40, 60, 80]),
+        ("size", "xy", [20, 40, 40, 40]),
+        ("center", "xy", [40, 60, 40, 40]),
+        ("corners", "yx", [40, 20, 80, 60]),
+        ("size", "yx", [40, 20, 40, 40]),
+        ("center", "yx", [60, 40, 40, 40]),
+    ],
+)
+def test_a_box_is_the_same_however_its_four_numbers_are_told(form: str, axes: str, raw: list[int]) -> None:
+    _, measure = task({"type": "boxes", "at": "", "place": "/b", "form": form, "axes": axes, "score": "overlap"})
+    assert measure.combine([measure.per_case([{"b": raw}], [{"b": [20, 40, 60, 80]}])]) == pytest.approx(1)
+
+
+def test_one_value_is_enough_to_be_one_of() -> None:
+    _, measure = task({"type": "fields", "fields": {"v": {"rule": "one_of", "values": ["Tern"]}}})
+    assert [measure.per_case({"v": said}, {"v": "Tern"}).value for said in ("Tern", "Eider")] == [1, 0]
+    _, problems, _ = measures_and_problems({"type": "fields", "fields": {"v": {"rule": "one_of", "values": []}}})
+    assert problems
+
+
+def test_two_regions_of_nothing_do_not_agree() -> None:
+    _, measure = task({"type": "regions", "at": "", "place": "/r", "score": "overlap"})
+    nothing = {"width": 4, "height": 4, "runs": [16]}
+    assert measure.combine([measure.per_case([{"r": nothing}], [{"r": nothing}])]) == 0
+    all_of_it = {"width": 4, "height": 4, "runs": [0, 16]}
+    assert measure.combine([measure.per_case([{"r": all_of_it}], [{"r": all_of_it}])]) == 1
