@@ -109,7 +109,14 @@ def read_json(path: Path | str, shown: str, most: int = MAX_FILE_BYTES) -> Any:
 
     :raises DrovikError: where it cannot be read, is not JSON, or is nested too deeply.
     """
-    text = read_text(path, shown, most)
+    return parse_json(read_text(path, shown, most), shown)
+
+
+def parse_json(text: str, shown: str) -> Any:
+    """The value of a JSON text.
+
+    :raises DrovikError: where it is not JSON, or is nested too deeply.
+    """
     try:
         tree = json.loads(text)
     except json.JSONDecodeError as error:

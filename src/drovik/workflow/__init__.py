@@ -77,10 +77,13 @@ if TYPE_CHECKING:
     from drovik.project.arms import digest
     from drovik.project.case_writing import write_region, write_split
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
+    from drovik.project.file_schemas import FILES, file_schema
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
     from drovik.project.outside import outside_answers, unknown_cases, write_outside
     from drovik.project.reviews import TRUTHS, VERDICTS, Verdict
+    from drovik.project.schema_inference import infer_schema, is_schema, member_of, schema_text, values_of_table
+    from drovik.project.schema_words import all_required, example_of, in_words
     from drovik.project.schemas import check_schema
     from drovik.project.settings import ProjectFile, read_settings
     from drovik.project.spending import Spending
@@ -161,6 +164,7 @@ __all__ = [
     "ASIDE",
     "BASELINE",
     "CONTROLS",
+    "FILES",
     "PICTURE_ENDINGS",
     "REMEDIES",
     "STATUSES",
@@ -208,6 +212,7 @@ __all__ = [
     "agreement_of_measures",
     "agreement_of_people",
     "agreement_text",
+    "all_required",
     "amount_interval",
     "amounts",
     "answers_for",
@@ -260,11 +265,13 @@ __all__ = [
     "estimate_sending",
     "estimates_and_bills",
     "everything_wrong",
+    "example_of",
     "expected_at",
     "exploded",
     "failure_of",
     "fetched",
     "file_record",
+    "file_schema",
     "files_of",
     "flattery_text",
     "free_model_name",
@@ -273,9 +280,12 @@ __all__ = [
     "headline_verdicts",
     "held_out_cases",
     "impacts_of",
+    "in_words",
+    "infer_schema",
     "inspect_pictures",
     "inspect_source",
     "interaction_text",
+    "is_schema",
     "judge_must",
     "keep_estimate",
     "keep_in_keyring",
@@ -290,6 +300,7 @@ __all__ = [
     "make_plan",
     "margin_list",
     "margin_text",
+    "member_of",
     "missing_expected",
     "missing_text",
     "models_of",
@@ -333,6 +344,7 @@ __all__ = [
     "save_project",
     "says_of",
     "schema_of_fields",
+    "schema_text",
     "scores_by",
     "scores_by_measure",
     "search_round",
@@ -358,6 +370,7 @@ __all__ = [
     "unmeasured_tasks",
     "unmeasured_text",
     "users_folder",
+    "values_of_table",
     "verdict_details",
     "verdict_line",
     "verdict_text",
@@ -420,10 +433,13 @@ _NAMES_OF = {
     "project.arms": "digest",
     "project.case_writing": "write_region write_split",
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
+    "project.file_schemas": "FILES file_schema",
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
     "project.outside": "outside_answers unknown_cases write_outside",
     "project.reviews": "TRUTHS VERDICTS Verdict",
+    "project.schema_inference": "infer_schema is_schema member_of schema_text values_of_table",
+    "project.schema_words": "all_required example_of in_words",
     "project.schemas": "check_schema",
     "project.settings": "ProjectFile read_settings",
     "project.spending": "Spending",
