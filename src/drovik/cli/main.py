@@ -27,6 +27,7 @@ COMMANDS = {
     ),
     "ask": ("drovik.cli.ask.ask_command", "one question about one or more pictures, no project needed"),
     "talk": ("drovik.cli.ask.talk", "a conversation about pictures"),
+    "new": ("drovik.cli.new", "a project out of a folder of pictures or a table"),
     "schema": ("drovik.cli.schema", "infer a schema from examples, explain or rewrite one, those of Drovik's files"),
     "check": ("drovik.cli.check", "say what is wrong with a project before money is spent"),
     "prompts": ("drovik.cli.prompts", "the prompt versions, and what changed from one to another"),

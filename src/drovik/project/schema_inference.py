@@ -14,6 +14,8 @@ MOST_VALUES = 30
 """Different texts of an enumeration."""
 _EACH = 2
 """How often a text comes on average where texts are values of a list and not free: each twice."""
+_FEWEST = 4
+"""Of fewer texts nobody can tell whether they repeat."""
 MOST_DEPTH = 30
 _DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 _TIME = re.compile(r"\d{2}:\d{2}(:\d{2})?")
@@ -101,7 +103,8 @@ def _of_texts(values: list[str]) -> dict[str, Any]:
         if all(form.fullmatch(one) for one in values):
             return {"type": "string", **said}
     counts = Counter(values)
-    if len(counts) <= MOST_VALUES and len(values) >= _EACH * len(counts) and max(map(len, counts)) <= 100:
+    repeats = len(values) >= max(_FEWEST, _EACH * len(counts))
+    if len(counts) <= MOST_VALUES and repeats and max(map(len, counts)) <= 100:
         return {"type": "string", "enum": sorted(counts)}
     return {"type": "string", "maxLength": _with_room(max(map(len, values)))}
 

@@ -77,6 +77,7 @@ if TYPE_CHECKING:
     from drovik.project.arms import digest
     from drovik.project.case_writing import write_region, write_split
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
+    from drovik.project.examples import read_examples
     from drovik.project.file_schemas import FILES, file_schema
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
@@ -123,6 +124,7 @@ if TYPE_CHECKING:
     from drovik.workflow.field_schemas import schema_of_fields
     from drovik.workflow.filling import Journal, says_of
     from drovik.workflow.model_list import list_models
+    from drovik.workflow.new_project import make_project
     from drovik.workflow.open_project import dispatcher_for
     from drovik.workflow.person_table import PersonTable, exploded, write_rows
     from drovik.workflow.picture_arguments import CommandWords, NamedPicture, fetched, named_pictures, sort_words
@@ -148,6 +150,7 @@ if TYPE_CHECKING:
     from drovik.workflow.services import (
         USERS,
         Services,
+        all_services,
         amounts,
         budget_for,
         concurrency_bound,
@@ -213,6 +216,7 @@ __all__ = [
     "agreement_of_people",
     "agreement_text",
     "all_required",
+    "all_services",
     "amount_interval",
     "amounts",
     "answers_for",
@@ -298,6 +302,7 @@ __all__ = [
     "local_service",
     "look_text",
     "make_plan",
+    "make_project",
     "margin_list",
     "margin_text",
     "member_of",
@@ -329,6 +334,7 @@ __all__ = [
     "rank",
     "ranking_text",
     "read_box",
+    "read_examples",
     "read_must",
     "read_reply",
     "read_sample",
@@ -433,6 +439,7 @@ _NAMES_OF = {
     "project.arms": "digest",
     "project.case_writing": "write_region write_split",
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
+    "project.examples": "read_examples",
     "project.file_schemas": "FILES file_schema",
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
@@ -464,6 +471,7 @@ _NAMES_OF = {
     "workflow.field_schemas": "schema_of_fields",
     "workflow.filling": "Journal says_of",
     "workflow.model_list": "list_models",
+    "workflow.new_project": "make_project",
     "workflow.open_project": "dispatcher_for",
     "workflow.person_table": "PersonTable exploded write_rows",
     "workflow.picture_arguments": "CommandWords NamedPicture fetched named_pictures sort_words",
@@ -479,8 +487,8 @@ _NAMES_OF = {
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
     "workflow.services": (
-        "Services USERS amounts budget_for concurrency_bound paid_in "
-        "require_agreed_folders require_sendable services_at users_folder"
+        "Services USERS all_services amounts budget_for concurrency_bound "
+        "paid_in require_agreed_folders require_sendable services_at users_folder"
     ),
     "workflow.wire_parts": "sent_parts",
 }

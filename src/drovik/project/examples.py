@@ -1,0 +1,175 @@
+"""A folder of pictures, or a table, of somebody's own → cases, with what is right of them as far as it is there."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from drovik.errors import Problem, UsageError, known_words
+from drovik.files import parse_json, read_text
+from drovik.project.cases import PICTURE_ENDINGS
+from drovik.project.schema_inference import values_of_table
+
+TABLES = frozenset((".csv", ".jsonl", ".ndjson", ".json"))
+_PICTURE_NAMES = ("image", "picture", "photo", "file", "filename", "path", "img", "scan", "document")
+_RIGHT_NAMES = (
+    "label", "class", "category", "kind", "type", "expected", "truth", "answer", "target", "text", "caption",
+    "description", "transcript", "title",
+)  # fmt: skip
+"""What columns are called that say what is right; others are facts."""
+
+
+@dataclass(frozen=True)
+class ExampleCase:
+    """A case: its pictures, what is right, and facts."""
+
+    id: str
+    pictures: tuple[Path, ...]
+    expected: Any = None
+    given: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Examples:
+    """What was found: `kind` in words. `missing` are pictures that a table names and that are not there."""
+
+    kind: str
+    cases: tuple[ExampleCase, ...]
+    right: tuple[str, ...] = ()
+    facts: tuple[str, ...] = ()
+    missing: tuple[str, ...] = ()
+
+
+def read_examples(source: Path, right: Sequence[str] = ()) -> Examples:
+    """What is in a folder or a table.
+
+    :param right: the columns that say what is right; empty: those that are called so.
+    :raises UsageError: where there is no picture in it.
+    """
+    if source.is_dir():
+        found = _of_folder(source)
+    elif source.suffix.lower() in TABLES:
+        found = _of_table(source, right)
+    elif source.exists():
+        remedy = f"give a folder, or a table: {', '.join(sorted(TABLES))}"
+        raise UsageError(Problem("is neither a folder nor a table", remedy, str(source)))
+    else:
+        raise UsageError(Problem("there is no such folder or table", "see whether it is spelled right", str(source)))
+    if not found.cases:
+        endings = ", ".join(sorted(PICTURE_ENDINGS))
+        raise UsageError(Problem("there is no picture in it", f"pictures end with {endings}", str(source)))
+    return found
+
+
+def _pictures(folder: Path) -> Iterator[Path]:
+    for path in sorted(folder.rglob("*")):
+        hidden = any(part.startswith(".") for part in path.relative_to(folder).parts)
+        if path.suffix.lower() in PICTURE_ENDINGS and path.is_file() and not hidden:
+            yield path
+
+
+def _of_folder(folder: Path) -> Examples:
+    pictures = list(_pictures(folder))
+    beside = {path: _sidecar(path) for path in pictures}
+    names = _ids(folder, pictures)
+    if sum(one is not None for one in beside.values()) * 2 >= len(pictures) > 0:
+        cases = [ExampleCase(names[path], (path,), one) for path, one in beside.items()]
+        return Examples("pictures with a file beside each", tuple(cases), right=("what is in the files beside",))
+    inside = [path.relative_to(folder).parts for path in pictures]
+    labels = [parts[0] if len(parts) > 1 else None for parts in inside]
+    if len({one for one in labels if one}) > 1 and labels.count(None) * 2 < len(labels):
+        cases = [
+            ExampleCase(names[path], (path,), {"label": label} if label else None)
+            for path, label in zip(pictures, labels, strict=True)
+        ]
+        return Examples("a folder for each label", tuple(cases), right=("the folders' names",))
+    return Examples("pictures alone", tuple(ExampleCase(names[path], (path,)) for path in pictures))
+
+
+def _sidecar(path: Path) -> Any:
+    """What a file of the same name says of a picture; None where there is none."""
+    for ending in (".json", ".txt"):
+        beside = path.with_suffix(ending)
+        if beside.is_file():
+            text = read_text(beside, str(beside))
+            return parse_json(text, str(beside)) if ending == ".json" else text.strip()
+    return None
+
+
+def _ids(folder: Path, pictures: Sequence[Path]) -> dict[Path, str]:
+    """An id for each picture: its name, with its folder's where two have the same."""
+    counts = Counter(path.stem for path in pictures)
+    return {
+        path: path.stem if counts[path.stem] == 1 else "-".join(path.relative_to(folder).parts)
+        for path in pictures
+    }  # fmt: skip
+
+
+def _of_table(path: Path, right: Sequence[str]) -> Examples:
+    rows = _rows(path)
+    columns = list(dict.fromkeys(name for row in rows for name in row))
+    picture = _picture_column(path, rows, columns)
+    for one in right:
+        if one not in columns:
+            raise UsageError(Problem(f"--right {one}: there is no such column", known_words(one, columns), str(path)))
+    others = [name for name in columns if name not in (picture, "id")]
+    said = list(right) or [name for name in others if name.lower() in _RIGHT_NAMES]
+    cases, missing, seen = [], [], Counter[str]()
+    for number, row in enumerate(rows, 1):
+        value = row.get(picture)
+        named = [str(one) for one in (value if isinstance(value, list) else [value]) if one]
+        files = [path.parent / one for one in named]
+        gone = [name for name, file in zip(named, files, strict=True) if not file.is_file()]
+        if gone or not files:
+            missing += gone
+            continue
+        name = str(row.get("id") or files[0].stem or f"row-{number}")
+        seen[name] += 1
+        wanted = {key: row[key] for key in said if row.get(key) is not None}
+        given = {key: row[key] for key in others if key not in said and isinstance(row.get(key), str | int | float)}
+        case_id = name if seen[name] == 1 else f"{name}-{seen[name]}"
+        cases.append(ExampleCase(case_id, tuple(files), wanted or None, given))
+    facts = tuple(name for name in others if name not in said)
+    return Examples(f"a table of {len(rows)} rows", tuple(cases), tuple(said), facts, tuple(missing))
+
+
+def _rows(path: Path) -> list[dict[str, Any]]:
+    shown = str(path)
+    text = read_text(path, shown)
+    if path.suffix.lower() == ".csv":
+        return values_of_table(csv.DictReader(io.StringIO(text, newline="")))
+    if path.suffix.lower() == ".json":
+        value = parse_json(text, shown)
+        found = value if isinstance(value, list) else [value]
+    else:
+        lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
+        found = [parse_json(line, f"{shown}: line {number}") for number, line in lines]
+    if not all(isinstance(one, dict) for one in found):
+        raise UsageError(Problem("its rows are not objects", 'each is one case: {"image": …}', shown))
+    return found
+
+
+def _picture_column(path: Path, rows: Sequence[Mapping[str, Any]], columns: Sequence[str]) -> str:
+    """The column that names pictures: where most values are files, of equals the one that is called so."""
+
+    def files(name: str) -> int:
+        values = [row.get(name) for row in rows[:200]]
+        firsts = [one[0] if isinstance(one, list) and one else one for one in values]
+        return sum(isinstance(one, str) and Path(one).suffix.lower() in PICTURE_ENDINGS for one in firsts)
+
+    best = max(columns, key=lambda name: (files(name), name.lower() in _PICTURE_NAMES), default=None)
+    if best is None or not files(best):
+        remedy = "give a column with the pictures' paths, from the table's folder"
+        raise UsageError(Problem("no column of it names pictures", remedy, str(path)))
+    return best
+
+
+def as_json_line(value: Mapping[str, Any]) -> str:
+    """A line of JSON Lines."""
+    return json.dumps(value, ensure_ascii=False) + "\n"

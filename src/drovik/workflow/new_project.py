@@ -1,0 +1,173 @@
+"""A new project out of what is there: cases, a task with a schema and a measure, a first prompt."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from collections.abc import Mapping
+from dataclasses import dataclass
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+from drovik.dialects.learn.learned_files import add_endpoint
+from drovik.errors import Problem, UsageError
+from drovik.files import write_whole
+from drovik.project.examples import ExampleCase, Examples, as_json_line
+from drovik.project.schema_inference import infer_schema
+from drovik.project.tasks import Task
+from drovik.scoring.measure_checks import drafted_measure
+from drovik.workflow.saved_project import write_toml
+from drovik.workflow.services import USERS, Services, users_folder
+
+LONG = 60
+"""Texts that are longer on average are texts to be read or described, and no values."""
+STAND_IN = "desk"
+
+
+@dataclass(frozen=True)
+class NewProject:
+    """What was written: the task, how many cases, what is still missing, in a line each."""
+
+    task: str
+    cases: int
+    with_expected: int
+    missing: tuple[str, ...]
+
+
+def make_project(folder: Path, examples: Examples, services: Services, ask: str = "") -> NewProject:
+    """Write a project that `drovik check` accepts.
+
+    :param services: the user's own; where there are none, the stand-in's is put in, to try it with.
+    :param ask: the question; empty: one is drafted.
+    :raises UsageError: where a project is there already.
+    """
+    if (folder / "drovik.toml").exists():
+        raise UsageError(Problem("there is a project already", "name another folder", str(folder / "drovik.toml")))
+    folder.mkdir(parents=True, exist_ok=True)
+    values = [case.expected for case in examples.cases if case.expected is not None]
+    task = _task_of(values)
+    write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": "cases.jsonl"})
+    write_whole(folder / ".gitignore", ".env\n.drovik/\n")
+    has_own = _services_into(folder, services)
+    _task_into(folder, task, values, ask)
+    lines = [as_json_line(_row(folder, case, task)) for case in examples.cases]
+    write_whole(folder / "cases.jsonl", "".join(lines))
+    missing = []
+    if not has_own:
+        missing.append("a service: drovik endpoint learn NAME page.html; until then the project asks the stand-in")
+    without = len(examples.cases) - len(values)
+    if without:
+        missing.append(f"what is right of {without} cases: drovik review --fill {task}, once there are answers")
+    if examples.missing:
+        missing.append(f"pictures that the table names: {', '.join(examples.missing[:3])}")
+    missing.append(f"your own words: read tasks/{task}/prompts/v1.toml")
+    return NewProject(task, len(examples.cases), len(values), tuple(missing[:3]))
+
+
+def _is_text(values: list[Any]) -> bool:
+    return all(isinstance(one, str) for one in values)
+
+
+def _plain_text(values: list[Any]) -> list[str]:
+    """The one long text that each value is, bare or as its only member; empty where they are no such thing."""
+    found = [next(iter(one.values())) if isinstance(one, dict) and len(one) == 1 else one for one in values]
+    long = _is_text(found) and sum(map(len, found)) > LONG * len(found)
+    return found if found and (long or _is_text(values)) else []
+
+
+def _task_of(values: list[Any]) -> str:
+    if not values:
+        return "describe"
+    if _plain_text(values):
+        return "read"
+    members = {name for one in values if isinstance(one, dict) for name in one}
+    return "sort" if len(members) == 1 else "extract"
+
+
+def _task_into(folder: Path, task: str, values: list[Any], ask: str) -> None:
+    home = folder / "tasks" / task
+    schema = None if not values or _plain_text(values) else infer_schema(values)
+    table: dict[str, Any] = {"answer": {"form": "text"}}
+    if schema is not None:
+        table = {"answer": {"form": "json", "schema": "answer.schema.json"}}
+        write_whole(home / "answer.schema.json", json.dumps(schema, ensure_ascii=False, indent=2) + "\n")
+    write_toml(home / "question.toml", table)
+    if values:
+        made = Task(task, "", "json" if schema else "text", schema, None, (), ())
+        text = (home / "question.toml").read_text("utf-8").rstrip()
+        note = "# Drafted from the examples: see drovik check."
+        write_whole(home / "question.toml", f"{text}\n\n{note}\n{drafted_measure(made)}\n")
+    note = "As it was asked for." if ask else "A first draft, from the examples."
+    prompt = {"note": note, "ask": ask or _ask(task, schema)}
+    write_toml(home / "prompts" / "v1.toml", prompt)
+
+
+def _ask(task: str, schema: Mapping[str, Any] | None) -> str:
+    if schema is None:
+        return "What is written in the picture?" if task == "read" else "What is to be seen in the picture?"
+    names = ", ".join((schema.get("properties") or {}).keys()) or "the answer"
+    lines = [f"Answer about the picture in JSON with: {names}."]
+    for name, one in (schema.get("properties") or {}).items():
+        if isinstance(one, dict) and isinstance(one.get("enum"), list):
+            lines.append(f"{name} is one of: {', '.join(str(value) for value in one['enum'])}.")
+        elif isinstance(one, dict) and one.get("description"):
+            lines.append(f"{name} is written as {one['description']}.")
+    return " ".join([*lines, "Answer with nothing but the JSON."])
+
+
+def _row(folder: Path, case: ExampleCase, task: str) -> dict[str, Any]:
+    row: dict[str, Any] = {"id": case.id, "images": [_placed(folder, one) for one in case.pictures]}
+    if case.given:
+        row["given"] = dict(case.given)
+    if case.expected is not None:
+        text = _plain_text([case.expected]) if task == "read" else []
+        row["expected"] = {task: text[0] if text else case.expected}
+    return row
+
+
+def _placed(folder: Path, picture: Path) -> str:
+    """A picture's path from the project: as it lies in there, else of a copy."""
+    inside = os.path.relpath(picture.resolve(), folder.resolve())
+    if not inside.startswith(".."):
+        return inside.replace(os.sep, "/")
+    home = folder / "pictures"
+    home.mkdir(exist_ok=True)
+    target, number = home / picture.name, 1
+    while target.exists():
+        number += 1
+        target = home / f"{picture.stem}-{number}{picture.suffix}"
+    try:
+        os.link(picture.resolve(), target)  # on the same disk it takes no room
+    except OSError:
+        shutil.copyfile(picture, target)
+    return f"pictures/{target.name}"
+
+
+def _services_into(folder: Path, services: Services) -> bool:
+    """The user's own endpoints and models, or the stand-in's; whether there are some of the user's own."""
+    models = services.settings.models
+    for name, model in models.items():
+        endpoint = services.settings.endpoints[model.endpoint]
+        dialect = endpoint.dialect.removesuffix(USERS)
+        home = users_folder() if endpoint.dialect.endswith(USERS) else services.folder
+        _dialect_into(folder, dialect, (home / "dialects" / f"{dialect}.toml").read_text("utf-8"))
+        table = endpoint.model_dump(mode="json", exclude_defaults=True, exclude_none=True) | {"dialect": dialect}
+        own = model.model_dump(mode="json", exclude_defaults=True, exclude_none=True)
+        add_endpoint(folder, model.endpoint, table, name, own)
+    if not models:
+        demo = files("drovik.demo") / "project"
+        _dialect_into(folder, "plain", (demo / "dialects/plain.toml").read_text("utf-8"))
+        if not (folder / ".env").exists():
+            write_whole(folder / ".env", (demo / "dot-env").read_text("utf-8"))  # the stand-in's own key, no secret
+        desk = {"url": "http://127.0.0.1:8765", "dialect": "plain", "key_env": "DESK_KEY"}
+        add_endpoint(folder, STAND_IN, desk, "fulmar", {"endpoint": STAND_IN, "id": "fulmar-2"})
+    return bool(models)
+
+
+def _dialect_into(folder: Path, name: str, text: str) -> None:
+    target = folder / "dialects" / f"{name}.toml"
+    if not target.exists():
+        target.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(target, text)

@@ -1,0 +1,149 @@
+"""A new project out of what is there: `check` accepts it, and it can be sent and scored."""
+
+from __future__ import annotations
+
+import json
+import os
+import pty
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import PROGRAM, Drovik, FakeService, good
+
+from drovik.demo.copying import copy_demo
+
+Serve = Callable[..., FakeService]
+
+
+@pytest.fixture
+def pictures(drovik: Drovik, tmp_path: Path) -> list[Path]:
+    """Eight pictures that are somebody's own."""
+    copy_demo(tmp_path / "demo")
+    return sorted((tmp_path / "demo/images").glob("*.jpg"))[:8]
+
+
+def put(picture: Path, place: Path) -> None:
+    place.parent.mkdir(parents=True, exist_ok=True)
+    shutil.copyfile(picture, place)
+
+
+def cases_of(project: Path) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in (project / "cases.jsonl").read_text().splitlines()]
+
+
+def accepted(drovik: Drovik, project: str, *words: str) -> dict[str, Any]:
+    """The project that was made, once `check` has found nothing wrong with it."""
+    made = drovik("new", project, "--json", *words)
+    assert made.code == 0, made.err
+    checked = Drovik(drovik.folder / project, Path(drovik.environment["HOME"]))("check")
+    assert checked.code == 0, checked.out
+    return dict(json.loads(made.out))
+
+
+def test_a_folder_for_each_label_becomes_a_task_that_is_sent_and_scored(
+    drovik: Drovik, serve: Serve, pictures: list[Path]
+) -> None:
+    for number, picture in enumerate(pictures):
+        put(picture, drovik.folder / "mine" / ("cap" if number % 2 else "hat") / picture.name)
+    made = accepted(drovik, "p", "--from", "mine")
+    assert (made["task"], made["cases"], made["with_expected"]) == ("sort", 8, 8)
+    project = drovik.folder / "p"
+    assert {one["expected"]["sort"]["label"] for one in cases_of(project)} == {"cap", "hat"}
+    question = (project / "tasks/sort/question.toml").read_text()
+    assert 'labels = ["cap", "hat"]' in question
+    port = serve(lambda n, body: good('{"label": "cap"}')).port
+    toml = project / "drovik.toml"
+    toml.write_text(toml.read_text().replace("127.0.0.1:8765", f"127.0.0.1:{port}"))
+    inside = Drovik(project, Path(drovik.environment["HOME"]))
+    sent = inside("send")
+    assert sent.code == 0, sent.out
+    (score,) = json.loads(inside("score", "--json").out)["tasks"]["sort"]
+    assert score["measures"][0]["score"] == 0.5
+
+
+def test_files_beside_pictures_say_what_is_right(drovik: Drovik, pictures: list[Path]) -> None:
+    for number, picture in enumerate(pictures):
+        put(picture, drovik.folder / "json" / picture.name)
+        value = {"vessel": ["Tern", "Eider"][number % 2], "deck": number, "day": f"2026-03-0{number + 1}"}
+        (drovik.folder / "json" / f"{picture.stem}.json").write_text(json.dumps(value))
+        put(picture, drovik.folder / "txt" / picture.name)
+        (drovik.folder / "txt" / f"{picture.stem}.txt").write_text(
+            f"SKERRY LINE\nNo. SK-{1000 + number}\nVessel Tern, deck {number}, left on the bench\n"
+        )
+    assert accepted(drovik, "p", "--from", "json")["task"] == "extract"
+    schema = json.loads((drovik.folder / "p/tasks/extract/answer.schema.json").read_text())
+    assert schema["properties"]["vessel"]["enum"] == ["Eider", "Tern"]
+    assert schema["properties"]["deck"] == {"type": "integer"}
+    assert accepted(drovik, "q", "--from", "txt")["task"] == "read"
+    assert cases_of(drovik.folder / "q")[0]["expected"]["read"].startswith("SKERRY LINE\nNo. SK-1000")
+
+
+def test_a_table_says_what_is_right_and_what_are_facts(drovik: Drovik, pictures: list[Path]) -> None:
+    rows = ["photo,kind,vessel,price"]
+    for number, picture in enumerate(pictures):
+        put(picture, drovik.folder / "shots" / picture.name)
+        rows.append(f"shots/{picture.name},{'cap' if number % 2 else 'hat'},Tern,{number}.5")
+    (drovik.folder / "t.csv").write_text("\n".join([*rows, "shots/gone.jpg,cap,Tern,1"]) + "\n")
+    made = accepted(drovik, "p", "--from", "t.csv")
+    assert (made["task"], made["cases"]) == ("sort", 8)
+    first = cases_of(drovik.folder / "p")[0]
+    assert first["given"] == {"vessel": "Tern", "price": 0.5}
+    assert first["expected"] == {"sort": {"kind": "hat"}}
+    assert any("shots/gone.jpg" in line for line in made["missing"])
+    assert accepted(drovik, "q", "--from", "t.csv", "--right", "vessel", "--right", "price")["task"] == "extract"
+    lines = [{"scan": f"shots/{one.name}", "text": "x" * 80} for one in pictures]
+    (drovik.folder / "t.jsonl").write_text("".join(json.dumps(one) + "\n" for one in lines))
+    assert accepted(drovik, "r", "--from", "t.jsonl", "--ask", "Read it.")["task"] == "read"
+    assert 'ask = "Read it."' in (drovik.folder / "r/tasks/read/prompts/v1.toml").read_text()
+
+
+def test_bare_pictures_become_a_project_whose_truth_is_filled_in_later(drovik: Drovik, pictures: list[Path]) -> None:
+    for picture in pictures[:2]:
+        put(picture, drovik.folder / "a" / picture.name)
+        put(picture, drovik.folder / "a/deep" / picture.name)
+    made = accepted(drovik, "p", "--from", "a")
+    assert (made["task"], made["cases"], made["with_expected"]) == ("describe", 4, 0)
+    assert "drovik review --fill describe" in made["missing"][1]
+    assert len({one["id"] for one in cases_of(drovik.folder / "p")}) == 4
+    inside = accepted(drovik, "a", "--from", "a")
+    assert inside["cases"] == 4
+    assert not (drovik.folder / "a/pictures").exists(), "what lies in the project stays where it is"
+
+
+def test_on_a_terminal_it_asks(drovik: Drovik, pictures: list[Path]) -> None:
+    for picture in pictures[:2]:
+        put(picture, drovik.folder / "mine" / picture.name)
+    ours, theirs = pty.openpty()
+    process = subprocess.Popen(
+        [PROGRAM, "new", "p"], cwd=drovik.folder, env={**os.environ, **drovik.environment}, stdin=theirs, stdout=theirs,
+        stderr=theirs,
+    )  # fmt: skip
+    os.write(ours, b"mine\nWhat lies there?\n")
+    assert process.wait(timeout=30) == 0
+    assert 'ask = "What lies there?"' in (drovik.folder / "p/tasks/describe/prompts/v1.toml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--from", "nothing"), "there is no such folder or table"),
+        (("--from", "empty"), "there is no picture in it"),
+        (("--from", "notes.txt"), "is neither a folder nor a table"),
+        (("--from", "plain.csv"), "no column of it names pictures"),
+        (("--from", "plain.csv", "--right", "x"), "no column of it names pictures"),
+        (("--from", "list.json"), "its rows are not objects"),
+        ((), "there is nothing to make it from"),
+    ],
+)
+def test_what_no_project_can_be_made_of_is_said(drovik: Drovik, words: tuple[str, ...], said: str) -> None:
+    (drovik.folder / "empty").mkdir()
+    for name, text in {"notes.txt": "x", "plain.csv": "a,b\n1,2\n", "list.json": "[1, 2]"}.items():
+        (drovik.folder / name).write_text(text)
+    found = drovik("new", "p", *words)
+    assert (found.code, said in found.err) == (2, True), found.err
+    assert len(found.err.splitlines()) == 1
+    assert not (drovik.folder / "p/drovik.toml").exists()
