@@ -44,6 +44,7 @@ COMMANDS = {
     "show": ("drovik.cli.show", "one case: pictures, prompt, answers, differences, causes"),
     "review": ("drovik.cli.review.review_command", "people judge answers, or fill in expected outputs"),
     "report": ("drovik.cli.report", "the whole comparison as one HTML page"),
+    "export": ("drovik.cli.export", "answers, scores, attempts and money as tables; the project as one file"),
     "store": ("drovik.cli.store", "check and repair what was sent and came back"),
     "stand-in": ("drovik.cli.stand_in", "run the simulated service"),
 }

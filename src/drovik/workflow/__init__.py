@@ -112,6 +112,7 @@ if TYPE_CHECKING:
         wants_bytes,
         with_id,
     )
+    from drovik.workflow.bundle import write_bundle
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
     from drovik.workflow.endpoint_trial import Trial, ask_both, try_endpoint
     from drovik.workflow.estimating import (
@@ -121,6 +122,7 @@ if TYPE_CHECKING:
         estimates_and_bills,
         keep_estimate,
     )
+    from drovik.workflow.export_tables import EXPORTS, tables_to_export
     from drovik.workflow.field_schemas import schema_of_fields
     from drovik.workflow.filling import Journal, says_of
     from drovik.workflow.model_list import list_models
@@ -167,6 +169,7 @@ __all__ = [
     "ASIDE",
     "BASELINE",
     "CONTROLS",
+    "EXPORTS",
     "FILES",
     "PICTURE_ENDINGS",
     "REMEDIES",
@@ -367,6 +370,7 @@ __all__ = [
     "strata_text",
     "strengths",
     "suspects_of",
+    "tables_to_export",
     "thumbnail",
     "todays_judgements",
     "tokens_and_money",
@@ -384,6 +388,7 @@ __all__ = [
     "wants_bytes",
     "with_id",
     "with_interval",
+    "write_bundle",
     "write_learned",
     "write_outside",
     "write_region",
@@ -465,9 +470,11 @@ _NAMES_OF = {
         "AdhocAnswer AskResult ask_adhoc chosen_models failure_of prep_of "
         "question_with require_slots settings_for wants_bytes with_id"
     ),
+    "workflow.bundle": "write_bundle",
     "workflow.cropping": "cropped crops_into_cases read_box",
     "workflow.endpoint_trial": "Trial ask_both try_endpoint",
     "workflow.estimating": "SendingEstimate brought_costs estimate_sending estimates_and_bills keep_estimate",
+    "workflow.export_tables": "EXPORTS tables_to_export",
     "workflow.field_schemas": "schema_of_fields",
     "workflow.filling": "Journal says_of",
     "workflow.model_list": "list_models",

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.errors import Problem, UsageError
 from drovik.files import read_text, write_whole
-from drovik.text import visible
+from drovik.reporting.cells import RISKY, guarded
 
 if TYPE_CHECKING:
     from drovik.planning.requests import Request
@@ -41,15 +41,6 @@ COLUMNS = (
 MARK = "asked"
 MOST_TABLE_BYTES = 1_000_000_000
 """A larger table is not read back whole: whoever has one works with a project."""
-_RISKY = ("=", "+", "-", "@", "\t", "\n", "\N{FULLWIDTH EQUALS SIGN}", "\N{FULLWIDTH PLUS SIGN}",
-          "\N{FULLWIDTH HYPHEN-MINUS}", "\N{FULLWIDTH COMMERCIAL AT}")  # fmt: skip
-
-
-def guarded(value: Any) -> str:
-    """A cell that no spreadsheet takes for a formula, and in which nothing is that tears the row or hides."""
-    text = "" if value is None else value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
-    text = visible(text)
-    return f"'{text}" if isinstance(value, str) and text.startswith(_RISKY) else text
 
 
 def known_by(name: str) -> str:
@@ -133,7 +124,7 @@ class AnswerTable:
 
 
 def _bare(cell: str) -> str:
-    return cell[1:] if cell.startswith("'") and cell[1:2] in _RISKY else cell
+    return cell[1:] if cell.startswith("'") and cell[1:2] in RISKY else cell
 
 
 class AnswerFolder:

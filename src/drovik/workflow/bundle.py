@@ -1,0 +1,74 @@
+"""A project with its store as one file that another person can open, without keys."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from drovik.errors import Problem, UsageError
+from drovik.project.reading import Project
+
+_KEPT_OUT = frozenset((".env", ".git", ".venv", "__pycache__", "node_modules"))
+"""Keys, and what belongs to a machine."""
+
+
+def write_bundle(project: Project, target: Path) -> tuple[int, int]:
+    """Write the project's files, its pictures and its store; the number of files, and the bytes of the bundle.
+
+    Pictures outside of the project are not in it. The store is copied as it is at one moment, whoever is sending.
+
+    :raises UsageError: where a key is found in a file of the project, or the bundle cannot be written.
+    """
+    secrets = [value for value in project.keys.values() if len(value) > 3]
+    beside = target.with_name(target.name + ".part")
+    count = 0
+    try:
+        with zipfile.ZipFile(beside, "w", zipfile.ZIP_DEFLATED) as bundle:
+            for path in _files(project, target):
+                name = path.relative_to(project.folder).as_posix()
+                data = path.read_bytes()
+                if any(secret.encode() in data for secret in secrets):
+                    what = f"{name} holds a key, and would be in the bundle"
+                    raise UsageError(Problem(what, "take it out of there: keys belong into the environment"))
+                bundle.writestr(name, data)
+                count += 1
+            if project.store_path.exists():
+                bundle.writestr(project.store_path.relative_to(project.folder).as_posix(), _store(project.store_path))
+                count += 1
+        os.replace(beside, target)
+    except OSError as error:
+        raise UsageError(Problem(f"cannot be written: {error.strerror}", "name another file", str(target))) from None
+    finally:
+        beside.unlink(missing_ok=True)
+    return count, target.stat().st_size
+
+
+def _files(project: Project, target: Path) -> Iterator[Path]:
+    """The files of the project, without its keys, its store, and other bundles and pages that were made of it."""
+    named = {(project.folder / one.path).resolve() for case in project.cases for one in case.pictures}
+    for path in sorted(project.folder.rglob("*")):
+        inside = path.relative_to(project.folder)
+        if not path.is_file() or _KEPT_OUT & set(inside.parts) or path.resolve() == target.resolve():
+            continue
+        is_ours = inside.parts[0] in ("dialects", "tasks") or inside.name in (
+            "drovik.toml", "reviews.jsonl", ".gitignore", project.settings.cases,
+        )  # fmt: skip
+        if is_ours or path.resolve() in named or inside.suffix == ".py":
+            yield path
+
+
+def _store(path: Path) -> bytes:
+    """The store's file as it is at one moment."""
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder) / "copy.sqlite"
+        source, target = sqlite3.connect(f"file:{path}?mode=ro", uri=True), sqlite3.connect(copy)
+        try:
+            source.backup(target)
+        finally:
+            source.close()
+            target.close()
+        return copy.read_bytes()
