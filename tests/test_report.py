@@ -343,6 +343,16 @@ def test_large_pictures_come_from_the_projects_folder_or_from_within(
     assert whole.locator(".stage img").get_attribute("src").startswith("data:image/webp")  # type: ignore[union-attr]
 
 
+def test_what_a_recheck_found_is_on_the_tasks_page(drovik: Drovik, serve: Callable[..., Any]) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}' if n < 6 else '{"kind": "hat"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=6)
+    arm = ("--task", "sort", "--arm", "gull/v1")
+    assert drovik("send", *arm).code == 0
+    drovik("send", *arm, "--recheck", "4")
+    assert drovik("report", *arm).code == 0
+    assert "gull/v1: asked again, 0 of 4 answers are the same: differs" in (folder / "report.html").read_text()
+
+
 def test_figures_are_written_as_png_and_svg(answered_demo: Drovik) -> None:
     done = json.loads(answered_demo("report", "--task", "sort", "--figures", "figures", "--json").out)
     names = {Path(one).name for one in done["figures"]}

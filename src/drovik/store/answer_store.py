@@ -339,6 +339,11 @@ class Store:
         row = self.connection.execute("SELECT asked FROM requests WHERE identity = ?", (identity,)).fetchone()
         return dict(json.loads(row[0])) if row and row[0] else None
 
+    def rechecked(self) -> frozenset[str]:
+        """The identities that were asked again to see whether the service still answers as it did."""
+        rows = self.connection.execute("SELECT DISTINCT identity FROM attempts WHERE concluded = 2")
+        return frozenset(row[0] for row in rows)
+
     def attempts(self, identity: str) -> list[Attempt]:
         """Every attempt at a request, in order."""
         query = "SELECT started, outcome, seconds, COALESCE(note, '') FROM attempts WHERE identity = ? ORDER BY id"

@@ -67,7 +67,7 @@ def write_page(
     :param embed: whether large pictures are put into it.
     """
     theirs = {view.task.name: view for view in held_out}
-    sections = [task_section(project, view, theirs.get(view.task.name)) for view in views]
+    sections = [task_section(project, store, view, theirs.get(view.task.name)) for view in views]
     pictures = PagePictures(project, folder, embed)
     most = MOST_CASES if max((len(view.cases) for view in views), default=0) <= MOST_CASES else MOST_TELLING
     tasks = [Gallery(store, view, pictures, most).document() for view in views]

@@ -25,12 +25,14 @@ from drovik.comparing.verdict import (
 )
 from drovik.evaluation.choices import choices_of
 from drovik.evaluation.constant_scores import constant_scores
+from drovik.evaluation.drift import drift_of
 from drovik.evaluation.error_impact import CauseImpact
 from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.judgements import todays_judgements
 from drovik.evaluation.prompt_versions import ChangedLine, PromptVersion, difference_of_prompts, prompt_versions
 from drovik.evaluation.suspects import SuspectLabel, impacts_of, suspects_of
 from drovik.parsing.status import STATUSES
+from drovik.planning.requests import Request
 from drovik.project.arms import Arm
 from drovik.project.reading import Project
 from drovik.reporting.columns import PAGE, ArmEntry, cells, difference_cell, titles
@@ -48,6 +50,7 @@ from drovik.reporting.figures.svg import interval_bar
 from drovik.scoring.measures.detection import Detection
 from drovik.scoring.measures.label import Label
 from drovik.scoring.scores import ArmScores, MeasureScore
+from drovik.store.answer_store import Store
 
 MOST_SUSPECTS = 20
 """Suspect expected outputs on the page; the command has all."""
@@ -142,7 +145,7 @@ class TaskSection:
     """How far judges are checked, and measures that say the same of every answer."""
 
 
-def task_section(project: Project, view: TaskView, held_out: TaskView | None) -> TaskSection:
+def task_section(project: Project, store: Store, view: TaskView, held_out: TaskView | None) -> TaskSection:
     """A task's section.
 
     :param held_out: the same task on the held-out cases, where these are looked at.
@@ -200,8 +203,26 @@ def task_section(project: Project, view: TaskView, held_out: TaskView | None) ->
             *(checked for one in view.measures if (checked := agreement_text(one))),
             *constant_scores(view),
             *_said_by_people(project, view),
+            *_drift(project, store, view),
         ),
     )  # fmt: skip
+
+
+def _drift(project: Project, store: Store, view: TaskView) -> list[str]:
+    """Whether arms that were asked again still answer as they did."""
+    again = store.rechecked()
+    cases = {case.id: case for case in view.cases}
+    requests = [
+        Request(view.task, arm, cases[case], 1, identity)
+        for arm in view.arms
+        for case, identity in view.identities[arm.name].items()
+        if identity in again and case in cases
+    ]
+    lines = []
+    for one in drift_of(project, store, requests, ()) if requests else ():
+        one.expected_same = view.score_of(one.arm).agreement
+        lines.append(f"{one.arm}: asked again, {one.same} of {one.asked} answers are the same: {one.verdict}")
+    return lines
 
 
 def _said_by_people(project: Project, view: TaskView) -> list[str]:
