@@ -45,6 +45,8 @@ COMMANDS = {
     "review": ("drovik.cli.review.review_command", "people judge answers, or fill in expected outputs"),
     "report": ("drovik.cli.report", "the whole comparison as one HTML page"),
     "export": ("drovik.cli.export", "answers, scores, attempts and money as tables; the project as one file"),
+    "doctor": ("drovik.cli.doctor", "what is installed, where things are, what is missing"),
+    "completion": ("drovik.cli.completion", "what a shell completes; the manual page"),
     "store": ("drovik.cli.store", "check and repair what was sent and came back"),
     "stand-in": ("drovik.cli.stand_in", "run the simulated service"),
 }
@@ -63,7 +65,12 @@ class _Parser(argparse.ArgumentParser):
         self.exit(WRONG_INPUT, f"{self.prog}: {message}; see: {self.prog} --help\n")
 
 
-def _parser(argv: Sequence[str]) -> argparse.ArgumentParser:
+def whole_parser() -> argparse.ArgumentParser:
+    """The parser with the options of every command."""
+    return _parser((), every=True)
+
+
+def _parser(argv: Sequence[str], every: bool = False) -> argparse.ArgumentParser:
     parser = _Parser(
         prog="drovik",
         description="Sends pictures with prompts to multimodal models; checks, scores and compares the answers.",
@@ -73,7 +80,7 @@ def _parser(argv: Sequence[str]) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands, in the order of the work")
     chosen = next((word for word in argv if not word.startswith("-")), None)
     for name, (module, text) in COMMANDS.items():
-        if name == chosen:
+        if name == chosen or every:
             command = importlib.import_module(module)
             epilog = f"example:\n  {command.EXAMPLE}"
             kind = argparse.RawDescriptionHelpFormatter

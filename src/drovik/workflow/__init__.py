@@ -125,6 +125,7 @@ if TYPE_CHECKING:
     from drovik.workflow.export_tables import EXPORTS, tables_to_export
     from drovik.workflow.field_schemas import schema_of_fields
     from drovik.workflow.filling import Journal, says_of
+    from drovik.workflow.fitness import fitness_of
     from drovik.workflow.model_list import list_models
     from drovik.workflow.new_project import make_project
     from drovik.workflow.open_project import dispatcher_for
@@ -280,6 +281,7 @@ __all__ = [
     "file_record",
     "file_schema",
     "files_of",
+    "fitness_of",
     "flattery_text",
     "free_model_name",
     "frontier_of",
@@ -477,6 +479,7 @@ _NAMES_OF = {
     "workflow.export_tables": "EXPORTS tables_to_export",
     "workflow.field_schemas": "schema_of_fields",
     "workflow.filling": "Journal says_of",
+    "workflow.fitness": "fitness_of",
     "workflow.model_list": "list_models",
     "workflow.new_project": "make_project",
     "workflow.open_project": "dispatcher_for",
