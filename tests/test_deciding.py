@@ -1023,6 +1023,11 @@ def test_controls_are_drawn_from_all_cases_alike_whichever_are_asked() -> None:
     assert all(one.given["hinted"] in "abc" and one.given["hinted"] != kind[one.id] for one in hinted)
     alike = [case._replace(expected={"t": {"k": "a"}}) for case in every]
     assert control_cases(alike, alike, made, "swapped") == []
+    texts = Task("t", "", "text", None, None, (), ())
+    told = [case._replace(expected={"t": f"text {n % 5}"}) for n, case in enumerate(every)]
+    kinds = {case.id: case.expected["t"] for case in told}
+    for one in control_cases(told, told, texts, "swapped"):
+        assert kinds[f"c{one.pictures[0].path.split('.')[0]}"] != kinds[one.id]
 
 
 def test_a_draft_says_a_sentence_against_each_cause_that_a_prompt_helps_and_shows_no_held_out_case(

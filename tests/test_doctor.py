@@ -31,7 +31,7 @@ def test_ten_lines_say_whether_a_machine_and_a_project_are_fit(drovik: Drovik, s
     folder = demo_on_port(drovik.folder, serve(lambda n, body: good("a cap")).port, cases=2)
     found = told(drovik)
     assert found["keys"] == (True, "DESK_KEY is set; ")
-    assert "2 cases, 6 tasks; its store is not there yet" in found["project"][1]
+    assert "2 cases, 5 tasks; its store is not there yet" in found["project"][1]
     (folder / ".env").unlink()
     assert found["services"][0]
     assert told(drovik)["keys"] == (False, "DESK_KEY is missing; set it in the environment or in .env")

@@ -14,6 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_scoring import case, measures_and_problems, task
 
+from drovik.comparing.verdict import estimate
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.project.tasks import judged_id
@@ -506,3 +507,18 @@ def test_two_regions_of_nothing_do_not_agree() -> None:
     assert measure.combine([measure.per_case([{"r": nothing}], [{"r": nothing}])]) == 0
     all_of_it = {"width": 4, "height": 4, "runs": [0, 16]}
     assert measure.combine([measure.per_case([{"r": all_of_it}], [{"r": all_of_it}])]) == 1
+
+
+def test_no_interval_of_a_coefficient_goes_where_the_coefficient_cannot() -> None:
+    _, measure = task({"type": "label", "labels": ["a", "b"], "score": "kappa", "ordered": True})
+    for name in ("Matthews correlation", "Cohen's kappa", "kappa, linear weights", "kappa, quadratic weights"):
+        assert measure.bounds_of(name) == (-1.0, 1.0)
+    assert measure.bounds_of("accuracy") == (0.0, 1.0)
+    answers = [("a", "b"), ("b", "a")] * 4
+    cases = [case(f"c{n}", wanted) for n, (wanted, _) in enumerate(answers)]
+    given_ = {f"c{n}": (Answer(Status.OK, "bare", f'"{got}"', got),) for n, (_, got) in enumerate(answers)}
+    made, _ = task({"type": "label", "labels": ["a", "b"], "score": "kappa"})
+    score = score_arm(made, "arm", [measure], cases, given_).measures[0]
+    one = estimate(score)
+    assert one.value == -1
+    assert -1 <= one.low <= one.high <= 1
