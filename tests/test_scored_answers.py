@@ -522,3 +522,18 @@ def test_no_interval_of_a_coefficient_goes_where_the_coefficient_cannot() -> Non
     one = estimate(score)
     assert one.value == -1
     assert -1 <= one.low <= one.high <= 1
+
+
+@pytest.mark.parametrize(
+    ("said", "right"),
+    [
+        ("14:05", "14:05"), ("2:05 pm", "14:05"), ("2.05 p.m.", "14:05"), ("14h05", "14:05"), ("2:05 am", "02:05"),
+        ("12:30 am", "00:30"), ("12:30 pm", "12:30"), ("12 pm", "12:00"), ("14:05:09", "14:05"), ("24:00", None), ("14", None),
+    ],
+)  # fmt: skip
+def test_a_time_of_day_is_the_same_in_every_way_of_writing(said: str, right: str | None) -> None:
+    _, measure = task({"type": "fields", "fields": {"t": {"rule": "time"}}})
+    hours = [f"{hour:02}:{minute:02}" for hour in range(24) for minute in (0, 5, 30)]
+    assert [one for one in hours if measure.per_case({"t": said}, {"t": one}).value] == [
+        one for one in (right,) if one
+    ]

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import csv
-import io
 import json
 from pathlib import Path
 from typing import Any
@@ -85,17 +83,8 @@ def _schema(arguments: argparse.Namespace) -> dict[str, Any]:
 
 
 def _examples(path: Path, member: str | None) -> list[Any]:
-    """The values of a file: the elements of a JSON list, a value in each line, or the rows of a table."""
-    shown = str(path)
-    text = read_text(path, shown)
-    if path.suffix.lower() == ".csv":
-        found: list[Any] = list(workflow.values_of_table(csv.DictReader(io.StringIO(text, newline=""))))
-    elif path.suffix.lower() in (".jsonl", ".ndjson"):
-        lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
-        found = [parse_json(line, f"{shown}: line {number}") for number, line in lines]
-    else:
-        value = parse_json(text, shown)
-        found = value if isinstance(value, list) else [value]
+    """The values of a file, or a member of each."""
+    found, shown = workflow.values_of_file(path), str(path)
     if member is None:
         return found
     chosen = [one for value in found if (one := workflow.member_of(value, member)) is not None]

@@ -139,19 +139,26 @@ def _of_table(path: Path, right: Sequence[str]) -> Examples:
     return Examples(f"a table of {len(rows)} rows", tuple(cases), tuple(said), facts, tuple(missing))
 
 
-def _rows(path: Path) -> list[dict[str, Any]]:
+def values_of_file(path: Path) -> list[Any]:
+    """The values of a file: the elements of a JSON list, a value in each line, or the rows of a table.
+
+    :raises DrovikError: where it cannot be read, or is not what its ending says.
+    """
     shown = str(path)
     text = read_text(path, shown)
     if path.suffix.lower() == ".csv":
-        return values_of_table(csv.DictReader(io.StringIO(text, newline="")))
-    if path.suffix.lower() == ".json":
-        value = parse_json(text, shown)
-        found = value if isinstance(value, list) else [value]
-    else:
+        return list(values_of_table(csv.DictReader(io.StringIO(text, newline=""))))
+    if path.suffix.lower() in (".jsonl", ".ndjson"):
         lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
-        found = [parse_json(line, f"{shown}: line {number}") for number, line in lines]
+        return [parse_json(line, f"{shown}: line {number}") for number, line in lines]
+    value = parse_json(text, shown)
+    return value if isinstance(value, list) else [value]
+
+
+def _rows(path: Path) -> list[dict[str, Any]]:
+    found = values_of_file(path)
     if not all(isinstance(one, dict) for one in found):
-        raise UsageError(Problem("its rows are not objects", 'each is one case: {"image": …}', shown))
+        raise UsageError(Problem("its rows are not objects", 'each is one case: {"image": …}', str(path)))
     return found
 
 

@@ -77,13 +77,13 @@ if TYPE_CHECKING:
     from drovik.project.arms import digest
     from drovik.project.case_writing import write_region, write_split
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
-    from drovik.project.examples import read_examples
+    from drovik.project.examples import read_examples, values_of_file
     from drovik.project.file_schemas import FILES, file_schema
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
     from drovik.project.outside import outside_answers, unknown_cases, write_outside
     from drovik.project.reviews import TRUTHS, VERDICTS, Verdict
-    from drovik.project.schema_inference import infer_schema, is_schema, member_of, schema_text, values_of_table
+    from drovik.project.schema_inference import infer_schema, is_schema, member_of, schema_text
     from drovik.project.schema_words import all_required, example_of, in_words
     from drovik.project.schemas import check_schema
     from drovik.project.settings import ProjectFile, read_settings
@@ -382,7 +382,7 @@ __all__ = [
     "unmeasured_tasks",
     "unmeasured_text",
     "users_folder",
-    "values_of_table",
+    "values_of_file",
     "verdict_details",
     "verdict_line",
     "verdict_text",
@@ -446,13 +446,13 @@ _NAMES_OF = {
     "project.arms": "digest",
     "project.case_writing": "write_region write_split",
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
-    "project.examples": "read_examples",
+    "project.examples": "read_examples values_of_file",
     "project.file_schemas": "FILES file_schema",
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
     "project.outside": "outside_answers unknown_cases write_outside",
     "project.reviews": "TRUTHS VERDICTS Verdict",
-    "project.schema_inference": "infer_schema is_schema member_of schema_text values_of_table",
+    "project.schema_inference": "infer_schema is_schema member_of schema_text",
     "project.schema_words": "all_required example_of in_words",
     "project.schemas": "check_schema",
     "project.settings": "ProjectFile read_settings",
