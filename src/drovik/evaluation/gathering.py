@@ -267,16 +267,18 @@ def _asked(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str,
     names = [arm.name for arm in arms]
     made = _Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
     again = []
+    of_arm = {name: (made.repeats[name], made.identities[name], made.answers[name]) for name in names}
     for request in requests:
         if request.repeat > 1:
             again.append(request)
             continue
-        name, case, identity = request.arm.name, request.case.id, request.identity
+        repeats, identities, answers = of_arm[request.arm.name]
+        case, identity = request.case.id, request.identity
         answer = found.get(identity)
-        made.repeats[name][case] = [answer]
-        made.identities[name][case] = identity
+        repeats[case] = [answer]
+        identities[case] = identity
         if answer is not None:
-            made.answers[name][case] = answer
+            answers[case] = answer
     for request in sorted(again, key=lambda one: one.repeat):
         made.repeats[request.arm.name].setdefault(request.case.id, []).append(found.get(request.identity))
     return made

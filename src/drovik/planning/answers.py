@@ -80,7 +80,8 @@ def _concluded(store: Store, wanted: Mapping[str, Request]) -> dict[str, Conclud
         if identity not in wanted:
             continue
         if row[1]:
-            failed.discard(identity)
+            if failed:
+                failed.discard(identity)
         elif identity in failed or identity not in found:
             failed.add(identity)
         else:

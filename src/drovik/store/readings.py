@@ -44,10 +44,10 @@ class KeptAnswers:
     def answer(self, kept: Kept, last: Concluded) -> Answer:
         """The answer of a kept reading, with the facts of its reply."""
         _, _, status, how, text, value, errors, note = kept
-        counted = tuple(last[6:])
-        if counted in self._spent:
+        counted = last[6:]
+        try:
             spent = self._spent[counted]
-        else:
+        except KeyError:
             spent = spending_of(*counted)
             if len(self._spent) < _MOST_VALUES:
                 self._spent[counted] = spent
@@ -58,9 +58,10 @@ class KeptAnswers:
         )  # fmt: skip
 
     def _value(self, text: str) -> Any:
-        if text in self._values:
+        try:
             return self._values[text]
-        value = json.loads(text)
+        except KeyError:
+            value = json.loads(text)
         if len(self._values) < _MOST_VALUES and len(text) < _SHORT:
             self._values[text] = value
         return value
@@ -74,7 +75,7 @@ class Readings:
 
     def concluded(self) -> Iterator[Concluded]:
         """Every attempt that an answer may be read from, the oldest first."""
-        yield from self._connection.execute(
+        return self._connection.execute(
             f"""
             SELECT a.identity, COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id, a.endpoint,
                    r.model, a.seconds, {SPENT_COLUMNS}
@@ -84,7 +85,7 @@ class Readings:
 
     def kept(self, task: str) -> Iterator[Kept]:
         """Every kept reading of a task's answers; tokens and money are not in it."""
-        yield from self._connection.execute(
+        return self._connection.execute(
             "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?", (task,)
         )
 
