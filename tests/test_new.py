@@ -95,6 +95,14 @@ def test_a_table_says_what_is_right_and_what_are_facts(drovik: Drovik, pictures:
     assert first["expected"] == {"sort": {"kind": "hat"}}
     assert any("shots/gone.jpg" in line for line in made["missing"])
     assert accepted(drovik, "q", "--from", "t.csv", "--right", "vessel", "--right", "price")["task"] == "extract"
+    semicolons = "\ufeffImage;Label\n" + "".join(f"shots/{pictures[0].name};{kind}\n" for kind in ("cap", "hat"))
+    (drovik.folder / "semi.csv").write_text(semicolons)
+    assert accepted(drovik, "s", "--from", "semi.csv")["cases"] == 2
+    assert len(list((drovik.folder / "s/pictures").iterdir())) == 1, "the same picture is there once"
+    whole = [{"image": f"shots/{one.name}", "expected": {"deck": n}} for n, one in enumerate(pictures)]
+    (drovik.folder / "whole.jsonl").write_text("".join(json.dumps(one) + "\n" for one in whole))
+    accepted(drovik, "w", "--from", "whole.jsonl")
+    assert cases_of(drovik.folder / "w")[3]["expected"] == {"sort": {"deck": 3}}
     lines = [{"scan": f"shots/{one.name}", "text": "x" * 80} for one in pictures]
     (drovik.folder / "t.jsonl").write_text("".join(json.dumps(one) + "\n" for one in lines))
     assert accepted(drovik, "r", "--from", "t.jsonl", "--ask", "Read it.")["task"] == "read"

@@ -132,6 +132,8 @@ def _of_table(path: Path, right: Sequence[str]) -> Examples:
         name = str(row.get("id") or files[0].stem or f"row-{number}")
         seen[name] += 1
         wanted = {key: row[key] for key in said if row.get(key) is not None}
+        if len(said) == 1 and isinstance(wanted.get(said[0]), dict):
+            wanted = wanted[said[0]]  # the whole of what is right, and no member of it
         given = {key: row[key] for key in others if key not in said and isinstance(row.get(key), str | int | float)}
         case_id = name if seen[name] == 1 else f"{name}-{seen[name]}"
         cases.append(ExampleCase(case_id, tuple(files), wanted or None, given))
@@ -147,12 +149,18 @@ def values_of_file(path: Path) -> list[Any]:
     shown = str(path)
     text = read_text(path, shown)
     if path.suffix.lower() == ".csv":
-        return list(values_of_table(csv.DictReader(io.StringIO(text, newline=""))))
+        return list(values_of_table(csv.DictReader(io.StringIO(text, newline=""), delimiter=_delimiter(text))))
     if path.suffix.lower() in (".jsonl", ".ndjson"):
         lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
         return [parse_json(line, f"{shown}: line {number}") for number, line in lines]
     value = parse_json(text, shown)
     return value if isinstance(value, list) else [value]
+
+
+def _delimiter(text: str) -> str:
+    """What is between the cells of a table: where decimals have a comma, spreadsheets write semicolons."""
+    head = text.split("\n", 1)[0]
+    return max((",", ";", "\t"), key=head.count)
 
 
 def _rows(path: Path) -> list[dict[str, Any]]:

@@ -52,7 +52,11 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
     write_whole(folder / ".gitignore", ".env\n.drovik/\n")
     has_own = _services_into(folder, services)
     _task_into(folder, task, values, ask)
-    lines = [as_json_line(_row(folder, case, task)) for case in examples.cases]
+    placed: dict[Path, str] = {}
+    for picture in (one for case in examples.cases for one in case.pictures):
+        if picture not in placed:
+            placed[picture] = _placed(folder, picture)
+    lines = [as_json_line(_row(case, task, placed)) for case in examples.cases]
     write_whole(folder / "cases.jsonl", "".join(lines))
     missing = []
     if not has_own:
@@ -117,8 +121,8 @@ def _ask(task: str, schema: Mapping[str, Any] | None) -> str:
     return " ".join([*lines, "Answer with nothing but the JSON."])
 
 
-def _row(folder: Path, case: ExampleCase, task: str) -> dict[str, Any]:
-    row: dict[str, Any] = {"id": case.id, "images": [_placed(folder, one) for one in case.pictures]}
+def _row(case: ExampleCase, task: str, placed: Mapping[Path, str]) -> dict[str, Any]:
+    row: dict[str, Any] = {"id": case.id, "images": [placed[one] for one in case.pictures]}
     if case.given:
         row["given"] = dict(case.given)
     if case.expected is not None:
