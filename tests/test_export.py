@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import csv
 import io
 import json
@@ -104,6 +105,23 @@ def test_a_bundle_opens_elsewhere_with_its_answers_and_without_keys(
     assert (refused.code, "tasks/sort/notes.txt holds a key" in refused.err) == (2, True)
     assert not (tmp_path / "c.zip").exists()
     assert list(tmp_path.glob("*.part")) == []
+
+
+def test_pictures_are_written_as_they_were_sent(drovik: Drovik, serve: Serve) -> None:
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=3)
+    toml = folder / "drovik.toml"
+    toml.write_text(toml.read_text() + "\n[preps.tiny]\nfit = 64\n")
+    drovik("send", "--task", "sort", "--arm", "gull/v1")
+    told = json.loads(drovik("export", "out", "--pictures", "--json", "--task", "sort").out)
+    written = {path.read_bytes() for path in (folder / "out/pictures").iterdir()}
+    assert told["pictures"] == len(written) == 6, "three pictures by two preps"
+    sent = {
+        base64.b64decode(one)
+        for body in service.requests
+        for one in re.findall(r'"[A-Za-z0-9+/]{400,}=*"', json.dumps(body))
+    }
+    assert written == sent
 
 
 def test_what_cannot_be_exported_is_said(drovik: Drovik, serve: Serve) -> None:

@@ -36,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--table", action="append", default=[], metavar="NAME",
         help="only this one of answers, scores, measures, findings, attempts, money (may be repeated)",
     )  # fmt: skip
+    parser.add_argument("--pictures", action="store_true", help="the pictures too, as they were sent (in pictures/)")
     parser.add_argument(
         "--bundle", type=Path, metavar="FILE", help="the project with its pictures and its store as one zip, no keys"
     )
@@ -61,10 +62,14 @@ def run(arguments: argparse.Namespace) -> int:
         looks = Looks(store, views, arguments.split)
         tables = workflow.tables_to_export(store, views, arguments.table)
         written = write_tables(tables, arguments.folder, arguments.kind)
+    sent = workflow.write_sent_pictures(project, views, arguments.folder / "pictures") if arguments.pictures else 0
     if arguments.json:
-        print_json({"files": {str(path): count for path, count in written.items()}, **looks.document()})
+        files = {str(path): count for path, count in written.items()}
+        print_json({"files": files, "pictures": sent, **looks.document()})
         return DONE
     for path, count in written.items():
         say(f"{path}: {counted(count, 'row')}")
+    if arguments.pictures:
+        say(f"{arguments.folder / 'pictures'}: {counted(sent, 'picture')} as they were sent")
     looks.show()
     return DONE

@@ -150,6 +150,7 @@ if TYPE_CHECKING:
     from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
     from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
+    from drovik.workflow.sent_pictures import write_sent_pictures
     from drovik.workflow.services import (
         USERS,
         Services,
@@ -395,6 +396,7 @@ __all__ = [
     "write_outside",
     "write_region",
     "write_rows",
+    "write_sent_pictures",
     "write_split",
 ]
 
@@ -496,6 +498,7 @@ _NAMES_OF = {
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
     "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
+    "workflow.sent_pictures": "write_sent_pictures",
     "workflow.services": (
         "Services USERS all_services amounts budget_for concurrency_bound "
         "paid_in require_agreed_folders require_sendable services_at users_folder"
