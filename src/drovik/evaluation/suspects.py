@@ -46,6 +46,7 @@ from drovik.scoring.json_pointer import value_at_pointer
 from drovik.scoring.language.english import stem
 from drovik.scoring.measure import Finding
 from drovik.scoring.measures.label import Label
+from drovik.scoring.measures.people import NAME
 from drovik.scoring.mentions import ParsedText, statement_of
 from drovik.text import folded
 
@@ -146,12 +147,14 @@ def _doubt(
 
 
 def impacts_of(view: TaskView) -> list[tuple[str, str, list[CauseImpact]]]:
-    """What to fix first, by arm and measure; models that do not see are left out."""
+    """What to fix first, by arm and measure; models that do not see, and what people said, are left out."""
     suspects = {(one.measure, one.case) for one in suspects_of(view)}
     seeing = {arm.name for arm in view.arms if arm.model.takes_pictures}
     found = []
     for arm in view.scores:
         for score in arm.measures if arm.arm in seeing else ():
+            if score.measure.kind == NAME:
+                continue
             cases = {case for measure, case in suspects if measure == score.measure.name}
             found.append((arm.arm, score.measure.name, cause_impacts(view.task, score, cases)))
     return found
