@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 
 import pytest
 from conftest import Drovik, Result, demo_on_port, good
+from PIL import Image
 
 if TYPE_CHECKING:
     from playwright.sync_api import Browser, Locator, Page
@@ -378,3 +379,16 @@ def test_a_picture_that_cannot_be_read_and_answers_that_are_not_there_leave_the_
     page.keyboard.press("j")
     assert page.locator(".stage img").is_visible()
     assert "no answer that is shown" in page.locator("article").inner_text()
+
+
+def test_pages_of_a_document_are_a_strip_below_the_first(
+    drovik: Drovik, serve: Callable[..., Any], open_page: Open
+) -> None:
+    folder = demo_on_port(drovik.folder, serve(lambda n, body: good("x")).port, cases=3)
+    pages = [Image.open(path).convert("RGB") for path in sorted((folder / "images").glob("lp-00*.jpg"))[:2]]
+    pages[0].save(folder / "doc.pdf", save_all=True, append_images=pages[1:])
+    (folder / "cases.jsonl").write_text(json.dumps({"id": "doc", "images": ["doc.pdf"]}) + "\n")
+    assert drovik("report", "--task", "describe").code == 0
+    page = open_page(folder / "report.html", "#/cases?task=describe")
+    assert page.locator(".strip figcaption").all_inner_texts() == ["page 1", "page 2"]
+    page.wait_for_function("document.querySelector('.stage img').naturalWidth > 600")
