@@ -387,7 +387,9 @@ def test_pages_of_a_document_are_a_strip_below_the_first(
     folder = demo_on_port(drovik.folder, serve(lambda n, body: good("x")).port, cases=3)
     pages = [Image.open(path).convert("RGB") for path in sorted((folder / "images").glob("lp-00*.jpg"))[:2]]
     pages[0].save(folder / "doc.pdf", save_all=True, append_images=pages[1:])
-    (folder / "cases.jsonl").write_text(json.dumps({"id": "doc", "images": ["doc.pdf"]}) + "\n")
+    (folder / "cases.jsonl").write_text(
+        json.dumps({"id": "doc", "images": ["doc.pdf"], "given": {"vessel": "Tern"}}) + "\n"
+    )
     assert drovik("report", "--task", "describe").code == 0
     page = open_page(folder / "report.html", "#/cases?task=describe")
     assert page.locator(".strip figcaption").all_inner_texts() == ["page 1", "page 2"]
