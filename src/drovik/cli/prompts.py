@@ -105,11 +105,11 @@ def _listed(project: Project, store: workflow.Store, view: TaskView) -> dict[str
             for name in one.arms
             if name in scores and scores[name].scored
         }
-        changes = {_model(name): _verdict(view, before, name, one.name) for name in one.arms} if before else {}
+        changes = workflow.prompt_verdicts(view, before.name, one.name) if before else []
         found.append(
             asdict(one)
             | {"scores": {name: asdict(score) for name, score in told.items()}}
-            | {"change": {name: _change(verdict) for name, verdict in changes.items() if verdict is not None}}
+            | {"change": {_model(verdict.second): _change(verdict) for verdict in changes}}
         )
         before = one
     return {"versions": found, "dropped": [{"arm": arm, "sentence": text} for arm, text in dropped]}
@@ -121,21 +121,6 @@ def _model(arm: str) -> str:
     return "/".join([parts[0], *parts[2:]])
 
 
-def _verdict(view: TaskView, before: PromptVersion, arm: str, version: str) -> Verdict | None:
-    """The verdict between an arm and the same one with the version before; None where they cannot be compared."""
-    earlier = next((one for one in before.arms if _model(one) == _model(arm)), None)
-    measure = str(view.task.decide_on)
-    if earlier is None or version == before.name:
-        return None
-    first, second = view.score_of(earlier), view.score_of(arm)
-    if not all(one.measure(measure) for one in (first, second)):
-        return None
-    try:
-        return workflow.compare_arms(first, second, measure)
-    except UsageError:
-        return None
-
-
 def _change(verdict: Verdict) -> dict[str, Any]:
     return {
         "difference": verdict.difference, "low": verdict.low, "high": verdict.high, "outcome": verdict.outcome,
@@ -145,15 +130,7 @@ def _change(verdict: Verdict) -> dict[str, Any]:
 
 def _difference(view: TaskView, first: str, second: str) -> dict[str, Any]:
     by_name = {prompt.name: prompt for prompt in view.task.prompts}
-    arms = tuple(arm.name for arm in view.arms if arm.outside is None and arm.prompt_name == first)
-    before = workflow.PromptVersion(first, "", "", "", "", arms)
-    changes = {
-        _model(arm.name): verdict
-        for arm in view.arms
-        if arm.outside is None
-        and arm.prompt_name == second
-        and (verdict := _verdict(view, before, arm.name, second)) is not None
-    }
+    changes = {_model(one.second): one for one in workflow.prompt_verdicts(view, first, second)}
     lines = workflow.difference_of_prompts(by_name[first], by_name[second])
     return {
         "lines": [asdict(one) for one in lines],

@@ -212,6 +212,7 @@ class _Follower:
         self, project: Project, store: Store, chosen: Mapping[str, Sequence[Arm]], digests: Mapping[str, str]
     ) -> None:
         self._project, self._store, self._digests = project, store, digests
+        self._asking: dict[str, Asking] = {}
         self._after: dict[tuple[str, str], list[tuple[Task, Arm]]] = {}
         for name, arms in chosen.items():
             task = project.task(name)
@@ -245,7 +246,8 @@ class _Follower:
         for task, arm in self._after.get((request.task.name, request.arm.name), ()):
             earlier = earlier_of(task, request, answer)
             if not isinstance(earlier, str):
-                about = Asking(task, self._digests).about(request.case)
+                asking = self._asking.setdefault(task.name, Asking(task, self._digests))
+                about = asking.about(request.case)
                 for repeat in range(1, repeats_of(task, arm.model) + 1):
                     yield from _begun(about, arm, request.case, earlier, repeat).requests
 

@@ -35,7 +35,7 @@ class Request(NamedTuple):
     """One request to make: what an arm asks about a case.
 
     `said` are the answers to the turns before, `earlier` the answers of the tasks before, `shown` is what the
-    prompt may say of the pictures. `fix` is there in a repair turn.
+    prompt may say of the pictures. `repair` is there in a repair turn.
     """
 
     task: Task

@@ -14,6 +14,8 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
+from typing_extensions import override
+
 from drovik.errors import Problem
 from drovik.heavy import np
 from drovik.project.cases import Case
@@ -267,6 +269,22 @@ class Measure(ABC):
             for place, amount in one.effect if one.cause in causes else ():
                 statistics[place] += amount
         return CaseScore(tuple(statistics), score.value, left)
+
+
+class MeanMeasure(Measure):
+    """A measure that is the mean of what each answer is worth, from 0 to 1. The statistics: that, and cases."""
+
+    @override
+    def worst(self, expected: Any, why: str) -> CaseScore:
+        return CaseScore((0.0, 1.0), 0.0, (Finding("", "right", "nothing", why),))
+
+    @override
+    def best(self, expected: Any) -> CaseScore:
+        return CaseScore((1.0, 1.0), 1.0)
+
+    def score_of(self, totals: Floats) -> Floats:
+        """The mean."""
+        return share(totals[..., 0], totals[..., 1], 0.0)
 
 
 def mean_of(scores: Sequence[CaseScore]) -> CaseScore:

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from drovik.comparing.margin import margin_list, margin_text
     from drovik.comparing.people import agreement_of_measures, agreement_of_people
     from drovik.comparing.preferences import pair_preferences, preferences_document, strengths
+    from drovik.comparing.prompt_verdicts import prompt_verdicts
     from drovik.comparing.ranking import flattery_text, headline_verdicts, next_step, rank, ranking_text
     from drovik.comparing.strata import (
         compare_by,
@@ -63,6 +64,7 @@ if TYPE_CHECKING:
         difference_of_prompts,
         dropped_sentences,
         prompt_versions,
+        sentences,
     )
     from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, suspects_of
     from drovik.images.decode.formats import inspect_source
@@ -335,6 +337,7 @@ __all__ = [
     "prep_for",
     "prep_of",
     "prepare",
+    "prompt_verdicts",
     "prompt_versions",
     "question_with",
     "rank",
@@ -363,6 +366,7 @@ __all__ = [
     "send",
     "sent_boxes",
     "sent_parts",
+    "sentences",
     "services_at",
     "set_against",
     "settings_for",
@@ -415,6 +419,7 @@ _NAMES_OF = {
     "comparing.margin": "margin_list margin_text",
     "comparing.people": "agreement_of_measures agreement_of_people",
     "comparing.preferences": "pair_preferences preferences_document strengths",
+    "comparing.prompt_verdicts": "prompt_verdicts",
     "comparing.ranking": "flattery_text headline_verdicts next_step rank ranking_text",
     "comparing.strata": "compare_by compare_by_measure levels_text scores_by scores_by_measure strata_text",
     "comparing.verdict": (
@@ -434,7 +439,7 @@ _NAMES_OF = {
     "evaluation.judgements": "todays_judgements",
     "evaluation.periods": "change_between change_text",
     "evaluation.prompt_draft": "draft_prompt draft_text",
-    "evaluation.prompt_versions": "PromptVersion difference_of_prompts dropped_sentences prompt_versions",
+    "evaluation.prompt_versions": "PromptVersion difference_of_prompts dropped_sentences prompt_versions sentences",
     "evaluation.suspects": "contradictions impacts_of near_duplicates suspects_of",
     "images.decode.formats": "inspect_source",
     "images.prepare": "prepare thumbnail",

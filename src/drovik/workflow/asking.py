@@ -21,7 +21,7 @@ from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.planning.answers import answers_for
 from drovik.planning.plan import plan_sending
-from drovik.planning.requests import request_of
+from drovik.planning.requests import Asking
 from drovik.planning.sources import AdhocQuestion, adhoc_project, source_digests
 from drovik.project.cases import Picture
 from drovik.project.models import Model, Settings
@@ -259,9 +259,11 @@ async def ask_adhoc(
     made = adhoc_project(Path.cwd(), settings, services.dialects, services.keys, question, cases)
     project = made.project
     digests = source_digests(project, store, project.cases)
+    asking = Asking(made.task, digests)
     requests = [
-        request_of(made.task, arm, case, digests, said, repeat=repeat)
+        about.request(arm, said, repeat=repeat)
         for case in project.cases
+        for about in (asking.about(case),)
         for arm in made.arms
         for repeat in range(1, repeats + 1)
         if wanted is None or wanted(case.id, arm.model_name, repeat)

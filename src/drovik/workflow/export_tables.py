@@ -7,11 +7,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from drovik.comparing.verdict import estimate
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.gathering import TaskView
+from drovik.scoring.scores import ArmScores
 from drovik.store.answer_store import Store
 from drovik.store.sent import sent_attempts
+from drovik.workflow.results import case_rows, finding_rows, measure_rows
 
 ColumnType = Literal["text", "whole", "number", "yes"]
 Columns = tuple[tuple[str, ColumnType], ...]
@@ -73,8 +74,9 @@ def tables_to_export(store: Store, views: Sequence[TaskView], names: Sequence[st
         if name not in EXPORTS:
             raise UsageError(Problem(f"there is no table '{name}'", known_words(name, EXPORTS)))
     makers: dict[str, Callable[[], Iterator[Row]]] = {
-        "answers": lambda: _answers(views), "scores": lambda: _scores(views), "measures": lambda: _measures(views),
-        "findings": lambda: _findings(views), "attempts": lambda: _attempts(store, views),
+        "answers": lambda: _answers(views), "scores": lambda: _of_arms(views, "scores", case_rows),
+        "measures": lambda: _of_arms(views, "measures", measure_rows),
+        "findings": lambda: _of_arms(views, "findings", finding_rows), "attempts": lambda: _attempts(store, views),
         "money": lambda: _money(views),
     }  # fmt: skip
     return [ExportTable(name, _COLUMNS[name], makers[name]) for name in names or EXPORTS]
@@ -100,30 +102,14 @@ def _answers(views: Sequence[TaskView]) -> Iterator[Row]:
                 )  # fmt: skip
 
 
-def _scores(views: Sequence[TaskView]) -> Iterator[Row]:
+def _of_arms(
+    views: Sequence[TaskView], table: str, rows: Callable[[ArmScores], Iterator[dict[str, Any]]]
+) -> Iterator[Row]:
+    """The rows that Python users get of each arm, in a table's columns."""
+    names = [name for name, _ in _COLUMNS[table]]
     for arm in (arm for view in views for arm in view.scores):
-        for score in arm.measures:
-            for one in score.cases:
-                status = str(one.answer.status) if one.answer else None
-                found = (one.score.value, len(one.score.findings)) if one.score else (None, None)
-                yield (arm.task, arm.arm, score.measure.name, one.case.id, status, *found)
-
-
-def _measures(views: Sequence[TaskView]) -> Iterator[Row]:
-    for arm in (arm for view in views for arm in view.scores):
-        for score in arm.measures:
-            one = estimate(score)
-            names = (arm.task, arm.arm, score.measure.name, score.measure.what)
-            yield (*names, one.value, one.low, one.high, one.cases, score.failed)
-
-
-def _findings(views: Sequence[TaskView]) -> Iterator[Row]:
-    for arm in (arm for view in views for arm in view.scores):
-        for score in arm.measures:
-            for one in score.scored:
-                for found in one.score.findings if one.score else ():
-                    names = (arm.task, arm.arm, score.measure.name, one.case.id)
-                    yield (*names, found.where, found.expected, found.got, str(found.cause), found.note)
+        for row in rows(arm):
+            yield tuple(row[name] for name in names)
 
 
 def _attempts(store: Store, views: Sequence[TaskView]) -> Iterator[Row]:

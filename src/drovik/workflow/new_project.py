@@ -18,12 +18,11 @@ from drovik.project.examples import ExampleCase, Examples, as_json_line
 from drovik.project.schema_inference import infer_schema
 from drovik.project.tasks import Task
 from drovik.scoring.measure_checks import drafted_measure
-from drovik.workflow.saved_project import write_toml
-from drovik.workflow.services import USERS, Services, users_folder
+from drovik.workflow.saved_project import copy_services, write_toml
+from drovik.workflow.services import Services
 
 LONG = 60
 """Texts that are longer on average are texts to be read or described, and no values."""
-STAND_IN = "desk"
 
 
 @dataclass(frozen=True)
@@ -50,7 +49,8 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
     task = _task_of(values)
     write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": "cases.jsonl"})
     write_whole(folder / ".gitignore", ".env\n.drovik/\n")
-    has_own = _services_into(folder, services)
+    if not copy_services(folder, services, services.settings.models):
+        _stand_in_into(folder)
     _task_into(folder, task, values, ask)
     placed: dict[Path, str] = {}
     for picture in (one for case in examples.cases for one in case.pictures):
@@ -59,7 +59,7 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
     lines = [as_json_line(_row(case, task, placed)) for case in examples.cases]
     write_whole(folder / "cases.jsonl", "".join(lines))
     missing = []
-    if not has_own:
+    if not services.settings.models:
         missing.append("a service: drovik endpoint learn NAME page.html; until then the project asks the stand-in")
     without = len(examples.cases) - len(values)
     if without:
@@ -149,29 +149,12 @@ def _placed(folder: Path, picture: Path) -> str:
     return f"pictures/{target.name}"
 
 
-def _services_into(folder: Path, services: Services) -> bool:
-    """The user's own endpoints and models, or the stand-in's; whether there are some of the user's own."""
-    models = services.settings.models
-    for name, model in models.items():
-        endpoint = services.settings.endpoints[model.endpoint]
-        dialect = endpoint.dialect.removesuffix(USERS)
-        home = users_folder() if endpoint.dialect.endswith(USERS) else services.folder
-        _dialect_into(folder, dialect, (home / "dialects" / f"{dialect}.toml").read_text("utf-8"))
-        table = endpoint.model_dump(mode="json", exclude_defaults=True, exclude_none=True) | {"dialect": dialect}
-        own = model.model_dump(mode="json", exclude_defaults=True, exclude_none=True)
-        add_endpoint(folder, model.endpoint, table, name, own)
-    if not models:
-        demo = files("drovik.demo") / "project"
-        _dialect_into(folder, "plain", (demo / "dialects/plain.toml").read_text("utf-8"))
-        if not (folder / ".env").exists():
-            write_whole(folder / ".env", (demo / "dot-env").read_text("utf-8"))  # the stand-in's own key, no secret
-        desk = {"url": "http://127.0.0.1:8765", "dialect": "plain", "key_env": "DESK_KEY"}
-        add_endpoint(folder, STAND_IN, desk, "fulmar", {"endpoint": STAND_IN, "id": "fulmar-2"})
-    return bool(models)
-
-
-def _dialect_into(folder: Path, name: str, text: str) -> None:
-    target = folder / "dialects" / f"{name}.toml"
-    if not target.exists():
-        target.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(target, text)
+def _stand_in_into(folder: Path) -> None:
+    """The stand-in's endpoint, with a model of its own, to try the project with."""
+    demo = files("drovik.demo") / "project"
+    (folder / "dialects").mkdir(exist_ok=True)
+    write_whole(folder / "dialects/plain.toml", (demo / "dialects/plain.toml").read_text("utf-8"))
+    if not (folder / ".env").exists():
+        write_whole(folder / ".env", (demo / "dot-env").read_text("utf-8"))  # the stand-in's own key, no secret
+    desk = {"url": "http://127.0.0.1:8765", "dialect": "plain", "key_env": "DESK_KEY"}
+    add_endpoint(folder, "desk", desk, "fulmar", {"endpoint": "desk", "id": "fulmar-2"})

@@ -51,7 +51,7 @@ class Scores:
             measure and cause, with the score if it were fixed; "suspects", one an expected output that models agree
             against.
         """
-        by_arm = {"measures": _measure_rows, "cases": _case_rows, "findings": _finding_rows}
+        by_arm = {"measures": measure_rows, "cases": case_rows, "findings": finding_rows}
         by_task = {"causes": _cause_rows, "suspects": _suspect_rows}
         if kind in by_task:
             return [row for view in self.views for row in by_task[kind](view)]
@@ -71,13 +71,15 @@ class Scores:
         return pd.DataFrame(self.rows(kind))
 
 
-def _measure_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+def measure_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+    """A row a measure: its score with the interval."""
     for score in arm.measures:
         names = {"task": arm.task, "arm": arm.arm, "measure": score.measure.name, "what": score.measure.what}
         yield names | estimate_document(estimate(score)) | {"failed": score.failed}
 
 
-def _case_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+def case_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+    """A row a measure and case."""
     for score in arm.measures:
         for one in score.cases:
             yield {
@@ -87,7 +89,8 @@ def _case_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
             }  # fmt: skip
 
 
-def _finding_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+def finding_rows(arm: ArmScores) -> Iterator[dict[str, Any]]:
+    """A row a difference that was found."""
     for score in arm.measures:
         for one in score.scored:
             for found in one.score.findings if one.score else ():

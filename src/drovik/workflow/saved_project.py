@@ -19,7 +19,7 @@ from jsonpointer import JsonPointer
 from drovik.dialects.learn.learned_files import add_endpoint, add_prep
 from drovik.errors import Problem, UsageError
 from drovik.files import read_json, read_text, write_whole
-from drovik.planning.requests import request_of
+from drovik.planning.requests import Asking
 from drovik.planning.sources import SHOWN_IN_TEXT, is_remote, source_digests
 from drovik.project.arms import arms_of
 from drovik.project.reading import read_project
@@ -32,6 +32,7 @@ from drovik.workflow.services import USERS, users_folder
 
 if TYPE_CHECKING:
     from drovik.planning.sources import AdhocProject, AdhocQuestion
+    from drovik.project.models import Model
     from drovik.workflow.picture_arguments import NamedPicture
     from drovik.workflow.services import Services
 
@@ -134,8 +135,16 @@ def _services_into(folder: Path, services: Services, made: AdhocProject) -> list
     if not (folder / "drovik.toml").exists():
         write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": "cases.jsonl"})
         write_whole(folder / ".gitignore", ".env\n.drovik/\n")
+    written = copy_services(folder, services, made.project.settings.models)
+    for name, prep in made.project.settings.preps.items():
+        add_prep(folder, _prep_name(folder, name, prep.canonical()), prep.canonical())
+    return list(dict.fromkeys(written))
+
+
+def copy_services(folder: Path, services: Services, models: Mapping[str, Model]) -> list[str]:
+    """Put models with their endpoints and dialects into a project that lacks them; the files that were written."""
     written = []
-    for name, model in made.project.settings.models.items():
+    for name, model in models.items():
         endpoint = services.settings.endpoints[model.endpoint]
         dialect = endpoint.dialect.removesuffix(USERS)
         home = users_folder() if endpoint.dialect.endswith(USERS) else services.folder
@@ -149,9 +158,7 @@ def _services_into(folder: Path, services: Services, made: AdhocProject) -> list
         own = model.model_dump(mode="json", exclude_defaults=True, exclude_none=True)
         if add_endpoint(folder, model.endpoint, table, name, own):
             written.append("drovik.toml")
-    for name, prep in made.project.settings.preps.items():
-        add_prep(folder, _prep_name(folder, name, prep.canonical()), prep.canonical())
-    return list(dict.fromkeys(written))
+    return written
 
 
 def _prep_name(folder: Path, name: str, prep: Mapping[str, Any]) -> str:
@@ -364,10 +371,12 @@ def _replies_into(
     arms = [arm for arm in arms_of(task, project.settings) if arm.prompt_name == prompt and arm.model_name in names]
     with Store(project.store_path) as into:
         digests = source_digests(project, into, cases)
+        asking = Asking(task, digests)
         requests = [
-            request_of(task, arm, case, digests, said[:turns], repeat=repeat)
-            for arm in arms
+            about.request(arm, said[:turns], repeat=repeat)
             for case in cases
+            for about in (asking.about(case),)
+            for arm in arms
             for turns in range(len(said) + 1)
             for repeat in range(1, repeats + 1)
         ]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import sys
 from collections.abc import Iterable
 from typing import Any, TextIO
@@ -30,7 +29,6 @@ KEYS_OF = {
     "fill": "1 right as it is · e correct it · 3 wrong, nothing to be filled in",
 }
 MORE_KEYS = "n note · x what is expected · o open the picture · s skip · u undo · q leave"
-_SENTENCE = re.compile(r"(?<=[.!?])\s+|\n+")
 _DRAWN = 480
 """Pixels of the longer side that a terminal is drawn from."""
 END = "\x04"
@@ -208,7 +206,7 @@ class Terminal:
             self._session.judge(number, _whole(fields.values()), fields=fields, note=self._note)
             return True
         claims = []
-        for sentence in [one for part in _SENTENCE.split(answer.text) if (one := part.strip())]:
+        for sentence in workflow.sentences(answer.text):
             truth = self._one_of(f"{sentence}   t true · f false · u cannot be known from the picture", TRUTH_KEYS)
             if truth is None:
                 return False

@@ -27,7 +27,7 @@ from drovik.project.reading import Project
 from drovik.reporting.figures.figure import Figure
 from drovik.reporting.figures.svg import drawn
 from drovik.reporting.page.case_rows import Gallery
-from drovik.reporting.page.overview import next_step, task_line
+from drovik.reporting.page.overview import task_line, what_to_do_next
 from drovik.reporting.page.pictures import PagePictures
 from drovik.reporting.page.script import joined_script
 from drovik.reporting.page.sections import task_section
@@ -77,7 +77,7 @@ def write_page(
         title=_title(project),
         sections=sections,
         lines=[task_line(one) for one in sections],
-        next=next_step(sections, bool(held_out)),
+        next=what_to_do_next(sections, bool(held_out)),
         held_out=bool(held_out),
         compared=_compared(views),
         style=Markup(style),

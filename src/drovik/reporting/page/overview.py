@@ -74,7 +74,7 @@ def _causes(section: TaskSection, arm: str) -> Sequence[CauseImpact]:
     ]
 
 
-def next_step(sections: Sequence[TaskSection], held_out: bool) -> str:
+def what_to_do_next(sections: Sequence[TaskSection], held_out: bool) -> str:
     """What to do next, in a sentence: what would raise a best arm's score most; else see what holds elsewhere.
 
     :param held_out: whether the held-out cases have been looked at here.

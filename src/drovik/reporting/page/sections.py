@@ -13,10 +13,10 @@ from drovik.comparing.held_out import split_scores
 from drovik.comparing.judge_agreement import agreement_text
 from drovik.comparing.people import agreement_of_measures, agreement_of_people
 from drovik.comparing.preferences import pair_preferences
+from drovik.comparing.prompt_verdicts import prompt_verdicts
 from drovik.comparing.ranking import Ranking, flattery_text, headline_verdicts, rank, ranking_text
 from drovik.comparing.verdict import (
     Estimate,
-    compare_arms,
     estimate,
     estimate_as_read,
     estimate_figures,
@@ -33,7 +33,6 @@ from drovik.evaluation.prompt_versions import ChangedLine, PromptVersion, differ
 from drovik.evaluation.suspects import SuspectLabel, impacts_of, suspects_of
 from drovik.parsing.status import STATUSES
 from drovik.planning.requests import Request
-from drovik.project.arms import Arm
 from drovik.project.reading import Project
 from drovik.reporting.columns import PAGE, ArmEntry, cells, difference_cell, titles
 from drovik.reporting.figures.figure import Figure
@@ -194,7 +193,7 @@ def task_section(project: Project, store: Store, view: TaskView, held_out: TaskV
         suspected=tuple(suspected[:MOST_SUSPECTS]),
         suspects=len(suspected),
         versions=prompt_versions(project, view) if len(view.task.prompts) > 1 else (),
-        steps=_prompt_steps(view, name),
+        steps=_prompt_steps(view),
         controls=tuple(
             told for one in view.controls if (told := control_text(one, view.score_of(one.arm), name))
         ),
@@ -330,28 +329,12 @@ def _shaded(row: Sequence[float], shares: bool, by_row: bool) -> tuple[tuple[str
     return tuple(found)
 
 
-def _prompt_steps(view: TaskView, measure: str) -> tuple[PromptStep, ...]:
+def _prompt_steps(view: TaskView) -> tuple[PromptStep, ...]:
     found = []
     for first, second in itertools.pairwise(view.task.prompts):
         lines = tuple(difference_of_prompts(first, second))
-        effects = [
-            _prompt_effect(view.score_of(before.name), view.score_of(arm.name), measure)
-            for arm in _asking(view, second.name)
-            for before in _asking(view, first.name)
-            if (before.model_name, before.prep_name) == (arm.model_name, arm.prep_name)
-        ]
+        verdicts = prompt_verdicts(view, first.name, second.name)
+        effects = [(one.first, one.second, difference_cell(one), len(one.fixed), len(one.broken)) for one in verdicts]
         if lines:
-            found.append(PromptStep(first.name, second.name, lines, tuple(one for one in effects if one)))
+            found.append(PromptStep(first.name, second.name, lines, tuple(effects)))
     return tuple(found)
-
-
-def _asking(view: TaskView, prompt: str) -> list[Arm]:
-    """The arms of today that ask by a prompt version."""
-    return [arm for arm in view.arms if arm.outside is None and arm.prompt_name == prompt and "@" not in arm.name]
-
-
-def _prompt_effect(before: ArmScores, after: ArmScores, measure: str) -> tuple[str, str, str, int, int] | None:
-    if any((score := one.measure(measure)) is None or not score.scored for one in (before, after)):
-        return None
-    verdict = compare_arms(before, after, measure)
-    return before.arm, after.arm, difference_cell(verdict), len(verdict.fixed), len(verdict.broken)

@@ -27,10 +27,10 @@ from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.cause_table import BELOW_THE_WANTED_SCORE
 from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
-from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
+from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, MeanMeasure
 
 if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats
+    pass
 
 _MOST_BYTES = 1_000_000
 """Of one reply of a project's function."""
@@ -77,7 +77,7 @@ class FunctionTable(Frozen):
         return text
 
 
-class Function(Measure):
+class Function(MeanMeasure):
     """The mean of what a function of the project says of each answer. The worst: 0."""
 
     kind: ClassVar[str] = "function"
@@ -135,14 +135,6 @@ class Function(Measure):
     @override
     def worst(self, expected: Any, why: str) -> CaseScore:
         return CaseScore((0.0, 1.0), 0.0, (Finding(self._table.at, shown(expected), "nothing", why),))
-
-    @override
-    def best(self, expected: Any) -> CaseScore:
-        return CaseScore((1.0, 1.0), 1.0)
-
-    def score_of(self, totals: Floats) -> Floats:
-        """The mean."""
-        return share(totals[..., 0], totals[..., 1], 0.0)
 
 
 def _finding(one: dict[str, Any]) -> Finding:

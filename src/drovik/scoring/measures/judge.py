@@ -14,11 +14,11 @@ from drovik.project.tasks import Task, is_shown_first, judged_id
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.cause_table import JUDGED_WRONG
 from drovik.scoring.json_pointer import ABSENT, Pointer, shown, value_at_pointer
-from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
+from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, MeanMeasure
 from drovik.text import folded
 
 if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats
+    pass
 
 WORTH = {"yes": 1.0, "true": 1.0, "right": 1.0, "partly": 0.5, "same": 0.5, "no": 0.0, "false": 0.0, "wrong": 0.0}
 
@@ -40,7 +40,7 @@ class JudgeTable(Frozen):
     most: float = Field(default=1.0)
 
 
-class Judge(Measure):
+class Judge(MeanMeasure):
     """The mean of what a judge's verdicts are worth. The worst: 0.
 
     An answer that the judge did not judge, or not valid, is not scored: that is no failure of the arm.
@@ -129,18 +129,6 @@ class Judge(Measure):
         if word in ("first", "second"):
             return float((word == "first") == is_first)
         return None if self._table.worth else WORTH.get(word)
-
-    @override
-    def worst(self, expected: Any, why: str) -> CaseScore:
-        return CaseScore((0.0, 1.0), 0.0, (Finding("", "right", "nothing", why),))
-
-    @override
-    def best(self, expected: Any) -> CaseScore:
-        return CaseScore((1.0, 1.0), 1.0)
-
-    def score_of(self, totals: Floats) -> Floats:
-        """The mean."""
-        return share(totals[..., 0], totals[..., 1], 0.0)
 
 
 def _word(value: Any) -> str:

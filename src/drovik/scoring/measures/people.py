@@ -11,7 +11,7 @@ from drovik.errors import Problem
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen
 from drovik.scoring.causes.cause_table import JUDGED_WRONG
-from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, Measure, share
+from drovik.scoring.measure import UNTOLD, AnswerContext, CannotScore, CaseScore, Finding, MeanMeasure
 
 NAME = "people"
 
@@ -20,7 +20,7 @@ class PeopleTable(Frozen):
     """It has no table: whoever runs `drovik review` adds it."""
 
 
-class People(Measure):
+class People(MeanMeasure):
     """The mean of what people said of an arm's answers: right 1, partly 0.5, wrong 0; of several people the mean.
 
     Answers that nobody judged are not looked at.
@@ -69,15 +69,3 @@ class People(Measure):
         notes = "; ".join(note for _, note in found if note)
         finding = Finding("", "right", notes or f"worth {worth:g}", JUDGED_WRONG)
         return CaseScore((worth, 1.0), worth, () if worth == 1 else (finding,))
-
-    @override
-    def worst(self, expected: Any, why: str) -> CaseScore:
-        return CaseScore((0.0, 1.0), 0.0, (Finding("", "right", "nothing", why),))
-
-    @override
-    def best(self, expected: Any) -> CaseScore:
-        return CaseScore((1.0, 1.0), 1.0)
-
-    def score_of(self, totals: Any) -> Any:
-        """The mean."""
-        return share(totals[..., 0], totals[..., 1])
