@@ -647,3 +647,13 @@ def test_yes_no_labels_do_not_mix_with_numbers_that_equal_them() -> None:
     _, again = task({"type": "label", "at": "/k", "labels": ["1", "true"]})
     assert first == [again.per_case({"k": answer}, "true").value for answer in (True, 1, "true", "1")]
     assert first == [1.0, 0.0, 1.0, 0.0]
+
+
+def test_precision_and_recall_grow_from_the_surest_find_and_ties_come_in_together() -> None:
+    _, measure = task({"type": "boxes", "place": "/b", "confidence": "/c", "overlap": 0.5})
+    right, wrong = [0, 0, 10, 10], [50, 50, 60, 60]
+    finds = [(right, 0.9), (wrong, 0.8), (right, 0.8), (wrong, 0.3)]
+    scores = [measure.per_case([{"b": box, "c": sure}], [{"b": right}]) for box, sure in finds]
+    scores.append(measure.per_case([], [{"b": right}]))  # the fifth thing is never found
+    found = np.array(measure.precision_recall(scores))
+    assert found == pytest.approx(np.array([(1 / 5, 1), (2 / 5, 2 / 3), (2 / 5, 2 / 4)]))

@@ -12,9 +12,19 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 import pytest
 from conftest import Drovik, Result, demo_on_port, good
 from PIL import Image
+
+from drovik.evaluation.gathering import gather
+from drovik.images.layout import Map
+from drovik.project.reading import read_project
+from drovik.reporting.page.case_rows import Gallery
+from drovik.reporting.page.pictures import PagePictures
+from drovik.scoring.measures.outlines import shapes_of
+from drovik.scoring.measures.regions import Region
+from drovik.store.answer_store import Store
 
 if TYPE_CHECKING:
     from playwright.sync_api import Browser, Locator, Page
@@ -231,6 +241,14 @@ def test_filters_narrow_the_cases_and_are_in_the_address(report: Path, open_page
     assert count_of(page) == sum(row["given"]["vessel"] == vessel for row in task["rows"])
     page.locator("[name=task]").select_option("read-tag")
     assert count_of(page) == 48
+    for order, key in {
+        "loss": lambda row: sum(one["loss"] for one in row["answers"]),
+        "disagreement": lambda row: row.get("apart", 0),
+        "money": lambda row: sum(one["cost"] for one in row["answers"]),
+    }.items():
+        page = open_page(report, f"#/cases?task=sort&order={order}")
+        first = page.locator("#list .row .name").first.inner_text().split(" ·")[0]
+        assert first == max(task["rows"], key=key)["id"], order
     page = open_page(report, "#/cases?task=sort&from=gull%2Fv1&to=gull%2Fv2")
     assert count_of(page) == sum(right(row, gull) != right(row, v2) for row in task["rows"])
     assert page.locator("#list [aria-selected=true]").count() == 1
@@ -379,6 +397,123 @@ def test_a_picture_that_cannot_be_read_and_answers_that_are_not_there_leave_the_
     page.keyboard.press("j")
     assert page.locator(".stage img").is_visible()
     assert "no answer that is shown" in page.locator("article").inner_text()
+
+
+def rows_of_page(drovik: Drovik, *words: str) -> dict[str, Any]:
+    assert drovik("report", *words).code == 0
+    return next(iter(data_of(drovik.folder / "report.html")["tasks"]))
+
+
+PLACES = """\
+[answer]
+form = "json"
+[measures.spots]
+type = "{kind}"
+at = "/things"
+place = "/place"
+{more}
+"""
+
+
+@pytest.mark.parametrize(
+    ("kind", "more", "expected", "drawn"),
+    [
+        ("points", "within = 9", [10, 20], [[0, "point", [10, 20], ""]]),
+        (
+            "boxes",
+            'form = "size"\nexpected_scale = "fraction"',
+            [0.25, 0.5, 0.5, 1.0],
+            [[0, "box", [160, 240, 320, 480], ""]],
+        ),
+        ("regions", "", [[0, 0], [100, 0], [100, 50]], [[0, "outline", [0, 0, 100, 0, 100, 50], ""]]),
+    ],
+)
+def test_what_is_drawn_over_a_picture_is_in_its_own_pixels(
+    drovik: Drovik, serve: Callable[..., Any], kind: str, more: str, expected: list[Any], drawn: list[Any]
+) -> None:
+    """The arm gets the right half of the picture at a quarter of its size: its points are told in that."""
+    told = {"points": [8, 6], "boxes": [8, 6, 16, 12], "regions": [[8, 6], [24, 6], [24, 18]]}[kind]
+    reply = json.dumps({"things": [{"place": told}]})
+    folder = demo_on_port(drovik.folder, serve(lambda n, body: good(reply)).port, cases=1)
+    (folder / "tasks/find/question.toml").write_text(PLACES.format(kind=kind, more=more))
+    for file in ("answer.schema.json", "prompts/v2.toml"):
+        (folder / "tasks/find" / file).unlink()
+    (folder / "tasks/find/prompts/v1.toml").write_text('ask = "Where?"\n')
+    toml = folder / "drovik.toml"
+    toml.write_text(toml.read_text().replace("[preps.full]", "[preps.half]\ncrop = [0.5, 0, 1, 1]\nfit = 120\n"))
+    row = json.loads((folder / "cases.jsonl").read_text())
+    row["expected"] = {"find": {"things": [{"place": expected}]}}
+    (folder / "cases.jsonl").write_text(json.dumps(row) + "\n")
+    assert drovik("send", "--task", "find", "--arm", "gull").code == 0
+    task = rows_of_page(drovik, "--task", "find", "--arm", "gull")
+    (case,) = task["rows"]
+    (answer,) = [one for one in case["answers"] if one]
+    assert case["shapes"] == drawn
+    assert answer["sent"] == [[320, 0, 640, 480]], "the part that the model got"
+    corners = {"points": [352, 24], "boxes": [352, 24, 416, 72], "regions": [352, 24, 416, 24, 416, 72]}[kind]
+    assert answer["shapes"] == [[0, drawn[0][1], pytest.approx(corners, abs=0.2), ""]]
+
+
+def test_a_masks_outline_goes_round_what_is_in_it() -> None:
+    mask = np.zeros((40, 60), dtype=bool)
+    mask[10:20, 5:15] = mask[25:35, 40:55] = True
+    shapes = shapes_of(Region((), mask, Map(a=0.5, e=0.5)))
+    around = sorted(
+        (
+            min(x for x, _ in one.corners),
+            min(y for _, y in one.corners),
+            max(x for x, _ in one.corners),
+            max(y for _, y in one.corners),
+        )
+        for one in shapes
+    )
+    assert around == [(10, 20, 30, 40), (80, 50, 110, 70)], "in the source, which has two pixels to a cell"
+    assert {one.kind for one in shapes} == {"outline"}
+    huge = np.ones((2_000, 1_000), dtype=bool)
+    (whole,) = shapes_of(Region((), huge, Map()))
+    assert len(whole.corners) <= 400
+    assert max(x for x, _ in whole.corners) == pytest.approx(1_000, abs=10)
+
+
+def test_of_too_many_cases_the_page_holds_some_of_every_cause_and_those_that_cost_most(
+    finished_demo: tuple[Drovik, Result],
+) -> None:
+    drovik, _ = finished_demo
+    project = read_project(drovik.folder)[0]
+    assert project
+    with Store(project.store_path) as store:
+        (view,) = gather(project, store, ["sort"], None, "tune")
+        every = Gallery(store, view, PagePictures(project, drovik.folder), 5_000).document()
+        few = Gallery(store, view, PagePictures(project, drovik.folder), 20).document()
+    assert (len(every["rows"]), len(few["rows"]), few["cases"]) == (48, 20, 48)
+    assert set(few["causes"]) == set(every["causes"]), "none is missing because it is rare"
+
+    def loss(row: dict[str, Any]) -> float:
+        return sum(one["loss"] for one in row["answers"]) / len(row["answers"])
+
+    kept = {row["id"] for row in few["rows"]}
+    assert min(map(loss, few["rows"])) > 0
+    left = [loss(row) for row in every["rows"] if row["id"] not in kept]
+    assert sum(map(loss, few["rows"])) / 20 > sum(left) / len(left)
+
+
+def test_a_clip_is_shown_by_frames_with_their_times(drovik: Drovik, serve: Callable[..., Any]) -> None:
+    av = pytest.importorskip("av")
+    folder = demo_on_port(drovik.folder, serve(lambda n, body: good("x")).port, cases=2)
+    with av.open(str(folder / "clip.mp4"), "w") as clip:
+        stream = clip.add_stream("mpeg4", rate=5)
+        stream.width, stream.height, stream.pix_fmt = 640, 480, "yuv420p"
+        for number in range(20):
+            frame = av.VideoFrame.from_image(Image.new("RGB", (640, 480), (12 * number, 90, 90)))
+            clip.mux(stream.encode(frame))
+        clip.mux(stream.encode())
+    row = {"id": "clip", "images": ["clip.mp4"], "given": {"vessel": "Tern"}}
+    (folder / "cases.jsonl").write_text(json.dumps(row) + "\n")
+    assert drovik("report", "--task", "describe").code == 0
+    (picture,) = data_of(folder / "report.html")["pictures"]
+    captions = [float(caption.removesuffix(" s")) for _, caption in picture["strip"]]
+    assert captions == sorted(captions)
+    assert (len(captions), captions[0], "link" in picture) == (8, 0.0, False)
 
 
 def test_pages_of_a_document_are_a_strip_below_the_first(

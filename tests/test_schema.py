@@ -96,6 +96,7 @@ def test_a_schema_is_told_in_words_references_and_all() -> None:
             "items": {"type": "array", "maxItems": 3, "items": {"$ref": "#/$defs/item"}},
             "colour": {"enum": ["red", "blue"]},
             "weight": {"type": ["number", "null"], "minimum": 0},
+            "box": {"type": "array", "minItems": 4, "maxItems": 4, "items": {"type": "number"}},
             "id": {"anyOf": [{"type": "integer"}, {"const": "none"}]},
         },
         "$defs": {
@@ -109,10 +110,11 @@ def test_a_schema_is_told_in_words_references_and_all() -> None:
         "      name: a text, may be left out; as on the tag",
         "  colour: one of red, blue, may be left out",
         "  weight: a number or null, at least 0, may be left out",
+        "  box: a list of 4, each a number, may be left out",
         "  id: a whole number or always none, may be left out",
     ]
     strict = all_required(schema)
-    assert strict["required"] == ["items", "colour", "weight", "id"]
+    assert strict["required"] == ["items", "colour", "weight", "box", "id"]
     assert strict["properties"]["colour"] == {"anyOf": [{"enum": ["red", "blue"]}, {"type": "null"}]}
     assert strict["properties"]["id"]["anyOf"][-1] == {"type": "null"}
     assert strict["$defs"]["item"]["required"] == ["name"]

@@ -29,11 +29,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--all-required", action="store_true", help="for services that demand every member: optional ones may be null"
     )
     parser.add_argument(
-        "--of",
-        choices=workflow.FILES,
-        metavar="NAME",
-        help="that of a file of Drovik's, for editors",
-    )
+        "--of", choices=workflow.FILES, metavar="NAME",
+        help=f"that of a file of Drovik's, for editors: {', '.join(workflow.FILES)}",
+    )  # fmt: skip
     parser.add_argument("--out", type=Path, metavar="FILE", help="write it there")
     add_force_argument(parser)
 

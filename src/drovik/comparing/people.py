@@ -14,7 +14,8 @@ from drovik.project.reviews import WORTH, Judgement
 from drovik.scoring.scores import MeasureScore
 from drovik.text import counted
 
-MOST_LISTED = 10
+FEWEST = 6
+"""Of fewer answers kappa says nothing, whatever it comes to."""
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,9 @@ class Agreement:
 
     def text(self) -> str:
         """It in a sentence."""
+        if self.answers < FEWEST:
+            told = f"{self.answers - len(self.apart)} of {counted(self.answers, 'answer')} the same"
+            return f"{self.one} beside {self.other}: {told}; so few say nothing of how far they agree"
         told = f"kappa {self.kappa:.2f} (95 % interval {self.low:.2f} to {self.high:.2f})"
         return f"{self.one} beside {self.other}: {told}, {self.same:.0%} the same, {counted(self.answers, 'answer')}"
 

@@ -75,10 +75,14 @@ def _told(one: Mapping[str, Any], root: Mapping[str, Any]) -> str:
     kinds = one.get("type")
     names = [kinds] if isinstance(kinds, str) else kinds if isinstance(kinds, list) else []
     told = " or ".join(_KINDS.get(str(kind), str(kind)) for kind in names) or "anything"
+    bounds = [words.format(_plain(one[key])) for key, words in _BOUNDS.items() if key in one]
+    if "minItems" in one and one["minItems"] == one.get("maxItems"):
+        told, bounds = f"{told} of {_plain(one['minItems'])}", [text for text in bounds if "of at" not in text]
+    told = ", ".join([told, *bounds])
     items = _resolved(one.get("items"), root) if "items" in one else None
     if items is not None and not items.get("properties") and not items.get("items"):
         told += f", each {_told(items, root)}"
-    return ", ".join([told, *(words.format(_plain(one[key])) for key, words in _BOUNDS.items() if key in one)])
+    return told
 
 
 def _plain(value: Any) -> str:
