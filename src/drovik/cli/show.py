@@ -78,7 +78,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def show_page(project: Project, views: Sequence[TaskView], by: str | None) -> int:
     """The case on the page of `drovik review`, the arms named."""
-    from drovik.cli.review.service import serve_page
+    from drovik.cli.review.served_page import serve_page
 
     view = one_view(views)
     session = workflow.ReviewSession(project, view, workflow.reviewer_name(by), "judge", blind=False)

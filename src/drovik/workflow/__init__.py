@@ -148,6 +148,7 @@ if TYPE_CHECKING:
     from drovik.workflow.project_checks import everything_wrong, missing_expected, unmeasured_tasks, unmeasured_text
     from drovik.workflow.prompt_writer import PromptWriting, plan_writing
     from drovik.workflow.request_code import code_of
+    from drovik.workflow.review_service import served_review
     from drovik.workflow.reviewing import ReviewMode, ReviewSession, review_picture, reviewer_name, unchanged_share
     from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
@@ -367,6 +368,7 @@ __all__ = [
     "sent_boxes",
     "sent_parts",
     "sentences",
+    "served_review",
     "services_at",
     "set_against",
     "settings_for",
@@ -499,6 +501,7 @@ _NAMES_OF = {
     "workflow.project_checks": "everything_wrong missing_expected unmeasured_tasks unmeasured_text",
     "workflow.prompt_writer": "PromptWriting plan_writing",
     "workflow.request_code": "code_of",
+    "workflow.review_service": "served_review",
     "workflow.reviewing": "ReviewMode ReviewSession review_picture reviewer_name unchanged_share",
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",

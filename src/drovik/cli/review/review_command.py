@@ -68,7 +68,7 @@ def run(arguments: argparse.Namespace) -> int:
         remedy = "leave out --fill, or add answers: drovik send" if arguments.fill else "send first: drovik send"
         raise UsageError(Problem(f"there is nothing to judge in '{view.task.name}'", remedy))
     if arguments.page:
-        from drovik.cli.review.service import serve_page
+        from drovik.cli.review.served_page import serve_page
 
         serve_page(session)
     else:

@@ -10,20 +10,16 @@ import asyncio
 import contextlib
 import json
 import secrets
-import signal
-import sys
-import webbrowser
-from collections.abc import Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from typing import Any
 
 from aiohttp import web
 
-from drovik import workflow
-from drovik.cli.printing import say
-from drovik.cli.review.drawing import has_screen
 from drovik.errors import DrovikError, Problem, UsageError
+from drovik.project.reviews import TRUTHS, VERDICTS, Verdict
 from drovik.reporting.page.case_rows import shapes_in
 from drovik.reporting.page.review import places_of, write_review_page
+from drovik.workflow.reviewing import ReviewSession, review_picture
 
 SIDE = 1_600
 """Pixels of the pictures that are shown."""
@@ -40,7 +36,7 @@ PLAIN = {
 class ReviewService:
     """The page of a session, and what it asks for."""
 
-    def __init__(self, session: workflow.ReviewSession) -> None:
+    def __init__(self, session: ReviewSession) -> None:
         self.session = session
         self.token = secrets.token_urlsafe(24)
         self._lock = asyncio.Lock()
@@ -154,7 +150,7 @@ class ReviewService:
 
             def made() -> tuple[bytes, tuple[int, int]] | None:
                 try:
-                    return workflow.review_picture(project, one, SIDE)
+                    return review_picture(project, one, SIDE)
                 except DrovikError:
                     return None
 
@@ -179,7 +175,7 @@ class ReviewService:
             session.prefer(number, which, note)
             return
         verdict = body.get("verdict")
-        if verdict not in workflow.VERDICTS:
+        if verdict not in VERDICTS:
             raise UsageError(Problem("verdict: is none of right, partly, wrong", "take one of these"))
         session.judge(
             number, verdict, correct=body.get("correct"), missing=_places(body.get("missing")), note=note,
@@ -217,41 +213,26 @@ def _places(value: Any) -> list[tuple[float, ...]]:
     return found
 
 
-def _fields(value: Any) -> dict[str, workflow.Verdict]:
+def _fields(value: Any) -> dict[str, Verdict]:
     found = value if isinstance(value, dict) else {}
-    return {str(place)[:400]: verdict for place, verdict in found.items() if verdict in workflow.VERDICTS}
+    return {str(place)[:400]: verdict for place, verdict in found.items() if verdict in VERDICTS}
 
 
 def _claims(value: Any) -> list[tuple[str, str]]:
     pairs = value if isinstance(value, list) else []
     return [
-        (str(one[0])[:2_000], one[1])
-        for one in pairs
-        if isinstance(one, list) and len(one) == 2 and one[1] in workflow.TRUTHS
+        (str(one[0])[:2_000], one[1]) for one in pairs if isinstance(one, list) and len(one) == 2 and one[1] in TRUTHS
     ]
 
 
-def serve_page(session: workflow.ReviewSession) -> None:
-    """Serve the page until it is interrupted; all that was said is kept already."""
-    with contextlib.suppress(KeyboardInterrupt):
-        asyncio.run(_serve(session))
-
-
-async def _serve(session: workflow.ReviewSession) -> None:
+@contextlib.asynccontextmanager
+async def served_review(session: ReviewSession) -> AsyncIterator[str]:
+    """The page's address, while it is served."""
     service = ReviewService(session)
     runner = web.AppRunner(service.app, access_log=None, shutdown_timeout=0.5)
     await runner.setup()
     try:
         await web.TCPSite(runner, "127.0.0.1", 0).start()
-        address = f"http://127.0.0.1:{runner.addresses[0][1]}/{service.token}/"
-        say(f"The page is {address}")
-        say("It is on this machine alone; Ctrl-C ends it.")
-        sys.stdout.flush()
-        if has_screen():
-            webbrowser.open(address)
-        ended = asyncio.Event()
-        for one in (signal.SIGINT, signal.SIGTERM):
-            asyncio.get_running_loop().add_signal_handler(one, ended.set)
-        await ended.wait()
+        yield f"http://127.0.0.1:{runner.addresses[0][1]}/{service.token}/"
     finally:
         await runner.cleanup()
