@@ -100,6 +100,10 @@ def test_peoples_scores_stand_beside_the_measures_with_how_far_they_agree(answer
     assert people["kappa"] == pytest.approx((same - chance) / (1 - chance))
     assert people["low"] < people["kappa"] < people["high"]
     assert len(people["apart"]) == 1
+    assert {people["one"], people["other"]} == {"Mara", "Ivo"}
+    with (answered.folder / "reviews.jsonl").open("a") as file:  # two arms, and nobody says which is better
+        file.write('{"task": "sort", "case": "lp-001", "arms": ["gull/v1", "gull/v2"], "by": "Ivo"}\n')
+    assert json.loads(answered("review", "--results", "--json", *TASK).out)["tasks"]["sort"]["preferences"] == 0
     assert "To settle:" in answered("review", "--results", *TASK).out
     scores = json.loads(answered("score", *TASK, "--json").out)["tasks"]["sort"]
     assert {one["measure"] for arm in scores for one in arm["measures"]} == {"kind", "people"}
@@ -183,6 +187,20 @@ def test_expected_outputs_are_filled_in_from_answers_and_say_by_whom(answered: D
     told = json.loads(answered("review", "--results", "--json", "--task", "sort").out)["tasks"]["sort"]
     assert told["filled_unchanged"]["score"] == 0.5
     assert told["judgements"] == 0, "what became an expected output says nothing of the measures"
+
+
+def test_what_is_suspect_is_filled_in_first_and_what_is_sure_is_left_alone(answered_demo: Drovik) -> None:
+    shown = answered_demo("review", "--fill", "sort", "--by", "Mara", said="1\nq\n").out
+    assert "1 of 1   sort: Which kind of item is it?   lp-031" in shown
+    assert "Suspect: expected hat, models say cap" in shown
+    row = next(
+        json.loads(line)
+        for line in (answered_demo.folder / "cases.jsonl").read_text().splitlines()
+        if "lp-031" in line
+    )
+    assert row["expected"]["sort"] == {"kind": "cap"}
+    assert row["filled"]["sort"]["unchanged"] is True
+    assert "lp-031" not in answered_demo("score", "--task", "sort", "--suspects").out.split("nearly")[0]
 
 
 def test_two_people_at_once_and_git_lose_no_line(tmp_path: Path) -> None:

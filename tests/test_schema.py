@@ -76,6 +76,31 @@ def test_a_schema_is_as_narrow_as_the_examples_give_reason_for() -> None:
         assert not fits(schema, {**rows[2], **wrong})
 
 
+def test_texts_are_an_enumeration_only_where_each_comes_twice_on_average() -> None:
+    def kind(values: list[str]) -> bool:
+        return "enum" in infer_schema(values)
+
+    assert kind(["a", "b"] * 2)
+    assert kind(["a", "b", "c"] * 2)
+    assert not kind(["a", "b", "c", "d", "a"])
+    assert not kind(["a"] * 3), "three are too few"
+    assert not kind([f"v{n}" for n in range(31)] * 3), "more than thirty are no list"
+    assert not kind(["x" * 101] * 8)
+
+
+def test_an_example_is_found_where_a_schema_says_little_of_its_type() -> None:
+    for schema, wanted in (
+        ({"properties": {"a": {"const": 1}}, "required": ["a"]}, {"a": 1}),
+        ({"items": {"enum": ["x"]}, "minItems": 2}, ["x", "x"]),
+        ({"type": "integer", "minimum": 3, "multipleOf": 5}, 5),
+        ({"type": "number", "exclusiveMinimum": 3}, 4),
+        ({"type": "string", "minLength": 6, "maxLength": 7}, "textxx"),
+        ({"default": "d"}, "d"),
+        ({"allOf": [{"type": "boolean"}]}, True),
+    ):
+        assert example_of(schema) == wanted
+
+
 def test_a_tables_columns_are_numbers_where_all_of_them_are_and_postcodes_stay_texts() -> None:
     rows = [
         {"n": "2", "p": "3.5", "code": "01234", "ok": "true", "mixed": "2"},
