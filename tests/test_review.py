@@ -62,6 +62,9 @@ def test_keys_judge_and_what_was_said_is_kept_at_once_and_gone_on_from(answered:
 def test_undo_takes_back_and_a_wrong_key_says_so(answered: Drovik) -> None:
     done = answered("review", *TASK, "--by", "Mara", said="1\nu\n3\nz\nu\nu\nq\n")
     assert "Taken back." in done.out
+    shown = re.findall(r"^\d+ of 12 .* (lp-\d+) ", done.out, flags=re.M)
+    assert shown[0] == shown[2], "what was taken back is shown again"
+    assert shown.count(shown[1]) == 2, "and the one after it; nothing to take back shows nothing anew"
     assert "'z' is none of the keys." in done.out
     assert "There is nothing to take back." in done.out
     assert "0 of 12 judged" in done.out
@@ -81,6 +84,17 @@ def test_an_answer_is_judged_field_by_field_or_claim_by_claim(drovik: Drovik, se
     assert one["verdict"] == "partly"
     assert [(claim["text"], claim["verdict"]) for claim in one["claims"]] == [
         ("A red cap lies there.", "true"), ("It has a tag!", "false"), ("Nobody wants it.", "unknown"),
+    ]  # fmt: skip
+
+
+def test_fields_are_judged_one_by_one_and_leaving_half_way_keeps_nothing(answered: Drovik) -> None:
+    half = answered("review", *TASK, "--by", "Mara", said="f\nq\nq\n")
+    assert "0 of 12 judged" in half.out
+    assert not (answered.folder / "reviews.jsonl").exists()
+    answered("review", *TASK, "--by", "Mara", said="f\n1\nf\n3\nf\nx\n2\nq\n")
+    said = lines_of(answered.folder)
+    assert [(one["fields"], one["verdict"]) for one in said] == [
+        ({"/kind": "right"}, "right"), ({"/kind": "wrong"}, "wrong"), ({"/kind": "partly"}, "partly"),
     ]  # fmt: skip
 
 
@@ -128,6 +142,13 @@ def test_preferences_come_with_a_sign_test_and_a_ranking(answered: Drovik) -> No
     assert done.code == 0
     said = lines_of(answered.folder)
     assert all(set(one["arms"]) == {"gull/v1", "gull/v2"} for one in said)
+    document = json.loads(answered("score", *TASK, "--json").out)["tasks"]["sort"]
+    assert len(document) == 2
+    told = [
+        json.loads(answered("show", f"lp-00{n}", *TASK, "--json").out)["tasks"]["sort"]["arms"] for n in range(1, 7)
+    ]
+    texts = [{arm["text"] for arm in arms.values()} for arms in told]
+    assert f"of {sum(len(one) == 2 for one in texts)} judged by Mara" in done.out, "the same answers are not compared"
     found = json.loads(answered("review", "--results", "--json", *TASK).out)["tasks"]["sort"]["pairs"]
     if found:
         wins = sum(one["prefer"] == found[0]["first"] for one in said)
