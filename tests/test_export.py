@@ -88,12 +88,20 @@ def test_a_bundle_opens_elsewhere_with_its_answers_and_without_keys(
     folder = demo_on_port(drovik.folder, serve(lambda n, body: good('{"kind": "cap"}')).port, cases=3)
     drovik("send", *SORT)
     (folder / "private notes.txt").write_text("nobody's business")
+    (folder / "private.py").write_text("")
+    (folder / "mine.py").write_text("def score(answer, expected):\n    return 1.0\n")
+    (folder / "data").mkdir()
+    (folder / "cases.jsonl").rename(folder / "data/cases.jsonl")
+    toml, question = folder / "drovik.toml", folder / "tasks/sort/question.toml"
+    toml.write_text(toml.read_text().replace('"cases.jsonl"', '"data/cases.jsonl"'))
+    question.write_text(question.read_text() + '\n[measures.mine]\ntype = "function"\ncall = "mine:score"\n')
     told = json.loads(drovik("export", "--bundle", str(tmp_path / "b.zip"), "--json").out)
     with zipfile.ZipFile(tmp_path / "b.zip") as bundle:
         names = bundle.namelist()
         assert len(names) == told["files"]
         bundle.extractall(tmp_path / "theirs")
     assert not any(".env" in one or "private" in one for one in names)
+    assert {"mine.py", "data/cases.jsonl"} <= set(names)
     key = (folder / ".env").read_text().split("=", 1)[1].strip().strip('"')
     assert not any(key.encode() in path.read_bytes() for path in (tmp_path / "theirs").rglob("*") if path.is_file())
     theirs = Drovik(tmp_path / "theirs", tmp_path / "config")

@@ -120,6 +120,8 @@ def test_bare_pictures_become_a_project_whose_truth_is_filled_in_later(drovik: D
     inside = accepted(drovik, "a", "--from", "a")
     assert inside["cases"] == 4
     assert not (drovik.folder / "a/pictures").exists(), "what lies in the project stays where it is"
+    again = drovik("new", "a", "--from", "a")
+    assert (again.code, "a/drovik.toml: there is a project already" in again.err) == (2, True)
 
 
 def test_on_a_terminal_it_asks(drovik: Drovik, pictures: list[Path]) -> None:

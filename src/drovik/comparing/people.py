@@ -11,7 +11,6 @@ from drovik.comparing.judge_agreement import agreement_with_people
 from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.judgements import TodaysJudgements, by_answer
 from drovik.project.reviews import WORTH, Judgement
-from drovik.scoring.scores import MeasureScore
 from drovik.text import counted
 
 FEWEST = 6
@@ -56,14 +55,16 @@ def agreement_of_measures(view: TaskView, today: TodaysJudgements) -> list[Agree
     judged = {key: _majority(found) for key, found in by_answer(today.of_answers).items()}
     found = []
     for measure in view.measures:
-        scores = {arm.arm: score for arm in view.scores if (score := arm.measure(measure.name)) is not None}
-        if measure.kind == "people" or not scores:
+        if measure.kind == "people":
             continue
-        said = [
-            ((case, arm), people, _outcome(scores[arm], case))
-            for (case, arm), people in judged.items()
-            if arm in scores and _outcome(scores[arm], case)
-        ]
+        outcomes = {
+            (one.case.id, arm.arm): "right" if one.score.value >= 1 else "not right"
+            for arm in view.scores
+            if (score := arm.measure(measure.name)) is not None
+            for one in score.scored
+            if one.score is not None
+        }
+        said = [(key, people, outcomes[key]) for key, people in judged.items() if key in outcomes]
         if said:
             found.append(_agreement("people", measure.name, said))
     return found
@@ -72,12 +73,6 @@ def agreement_of_measures(view: TaskView, today: TodaysJudgements) -> list[Agree
 def _majority(said: Sequence[Judgement]) -> str:
     """Right or not: an answer that is partly right is not."""
     return "right" if sum(WORTH[one.verdict] == 1 for one in said) * 2 > len(said) else "not right"
-
-
-def _outcome(score: MeasureScore, case: str) -> str:
-    """What a measure says of a case; empty where it has no score."""
-    value = next((one.score.value for one in score.scored if one.case.id == case and one.score is not None), None)
-    return "" if value is None else "right" if value >= 1 else "not right"
 
 
 def agreement_of_people(today: TodaysJudgements) -> list[Agreement]:

@@ -144,7 +144,7 @@ def add_judgement(folder: Path, one: Judgement) -> None:
             if size:
                 file.seek(size - 1)
                 line = line if file.read(1) == b"\n" else "\n" + line
-            file.write(line.encode("utf-8", "surrogatepass") if line.isascii() else line.encode("utf-8", "replace"))
+            file.write(line.encode("utf-8", "replace"))
             file.flush()
             os.fsync(file.fileno())
     except OSError as error:

@@ -50,22 +50,26 @@ def write_bundle(project: Project, target: Path) -> tuple[int, int]:
 def _files(project: Project, target: Path) -> Iterator[Path]:
     """The files of the project, without its keys, its store, and other bundles and pages that were made of it."""
     named = {(project.folder / one.path).resolve() for case in project.cases for one in case.pictures}
+    own = {"drovik.toml", "reviews.jsonl", ".gitignore", Path(project.settings.cases).as_posix(), *_modules(project)}
     for path in sorted(project.folder.rglob("*")):
         inside = path.relative_to(project.folder)
         if not path.is_file() or _KEPT_OUT & set(inside.parts) or path.resolve() == target.resolve():
             continue
-        is_ours = inside.parts[0] in ("dialects", "tasks") or inside.name in (
-            "drovik.toml", "reviews.jsonl", ".gitignore", project.settings.cases,
-        )  # fmt: skip
-        if is_ours or path.resolve() in named or inside.suffix == ".py":
+        if inside.parts[0] in ("dialects", "tasks") or inside.as_posix() in own or path.resolve() in named:
             yield path
+
+
+def _modules(project: Project) -> set[str]:
+    """The files of the project's own measures."""
+    calls = (str(measure.table.get("call", "")) for task in project.tasks for measure in task.measures)
+    return {call.partition(":")[0].replace(".", "/") + ".py" for call in calls if call}
 
 
 def _store(path: Path) -> bytes:
     """The store's file as it is at one moment."""
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "copy.sqlite"
-        source, target = sqlite3.connect(f"file:{path}?mode=ro", uri=True), sqlite3.connect(copy)
+        source, target = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True), sqlite3.connect(copy)
         try:
             source.backup(target)
         finally:

@@ -36,6 +36,10 @@ ReviewMode = Literal["judge", "beside", "fill"]
 """One answer at a time; two answers beside each other; expected outputs out of answers."""
 
 
+_Key = tuple[str, tuple[str, ...]]
+"""A case, and the arms whose answers are judged."""
+
+
 @dataclass(frozen=True)
 class ReviewItem:
     """What is judged: the answer of one arm to a case, or of two, in the order in which they are shown."""
@@ -71,24 +75,29 @@ class ReviewSession:
             chance = random.Random(f"{view.task.name} {by}")
             chance.shuffle(found)
             found = [_turned(one, chance.random() < 0.5) for one in found]
-        self._said: dict[tuple[str, tuple[str, ...]], Judgement] = {
-            key: one for one in project.judgements if one.by == by and (key := self._key_of(one, found)) is not None
+        there = {self._key(item): self._marks(item) for item in found}
+        self._said: dict[_Key, Judgement] = {
+            key: one
+            for one in project.judgements
+            if one.by == by and (key := self._key_of(one)) in there and self._holds(one, there[key])
         }
         found.sort(key=lambda one: self._key(one) in self._said)
         self.items: tuple[ReviewItem, ...] = tuple(found[:most])
         self._undo: list[tuple[int, Judgement | None]] = []
 
-    def _key(self, item: ReviewItem) -> tuple[str, tuple[str, ...]]:
+    def _key(self, item: ReviewItem) -> _Key:
         return item.case.id, tuple(sorted(item.arms))
 
-    def _key_of(self, one: Judgement, items: Sequence[ReviewItem]) -> tuple[str, tuple[str, ...]] | None:
-        """What a judgement of before is of, if it holds for what there is to judge today."""
+    @staticmethod
+    def _key_of(one: Judgement) -> _Key:
+        return one.case, tuple(sorted(one.arms or (one.arm,)))
+
+    def _holds(self, one: Judgement, marks: Mapping[str, str]) -> bool:
+        """Whether a judgement of before is of what there is to judge today; without marks it is taken at its word."""
+        arms = one.arms or (one.arm,)
         if one.task != self.view.task.name or (one.arms is None) != (self.mode != "beside"):
-            return None
-        key = one.case, tuple(sorted(one.arms or (one.arm,)))
-        marks = {self._key(item): self._marks(item) for item in items if item.case.id == one.case}
-        by_arm = dict(zip(one.arms or (one.arm,), one.answers, strict=False))
-        return key if key in marks and (not by_arm or by_arm == marks[key]) else None
+            return False
+        return not one.answers or dict(zip(arms, one.answers, strict=False)) == marks
 
     def _marks(self, item: ReviewItem) -> dict[str, str]:
         return {arm: answer_mark(answer.text) for arm, answer in zip(item.arms, item.answers, strict=True)}
