@@ -82,17 +82,17 @@ def test_a_store_of_an_older_version_is_taken_over_change_by_change(
     first.connection.execute("INSERT INTO requests VALUES ('a', '{}')")
     first.connection.execute("PRAGMA user_version = 1")
     first.close()
-    changes = {**database.CHANGES, 2: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)}
-    monkeypatch.setattr(database, "VERSION", 3)
+    changes = {**database.CHANGES, 3: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)}
+    monkeypatch.setattr(database, "VERSION", 4)
     monkeypatch.setattr(database, "CHANGES", changes)
     taken_over = open_database(path)
     assert taken_over.id == first.id
     assert taken_over.connection.execute("SELECT * FROM requests").fetchall() == [("a", "{}", None)]
     assert taken_over.connection.execute("SELECT COUNT(*) FROM held_out_looks").fetchone() == (0,)
-    assert taken_over.connection.execute("PRAGMA user_version").fetchone() == (3,)
+    assert taken_over.connection.execute("PRAGMA user_version").fetchone() == (4,)
     taken_over.close()
     monkeypatch.setattr(database, "VERSION", 5)
-    with pytest.raises(StoreError, match=r"store version 3, here 5"):
+    with pytest.raises(StoreError, match=r"store version 4, here 5"):
         open_database(path)
 
 

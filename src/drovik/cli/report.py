@@ -58,11 +58,15 @@ def run(arguments: argparse.Namespace) -> int:
     """Write the page of what has been answered; nothing is sent."""
 
     project = open_project(arguments.project)
-    with open_store(project.store_path, create=False) as store:
-        views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
+    with workflow.scoring_process(project) as second, open_store(project.store_path, create=False) as store:
+        views = workflow.gather(
+            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second
+        )
         held_out: list[TaskView] = []
         if arguments.held_out:
-            held_out = workflow.gather(project, store, arguments.task, arguments.arm, "held_out", arguments.trust)
+            held_out = workflow.gather(
+                project, store, arguments.task, arguments.arm, "held_out", arguments.trust, second
+            )
         looks = Looks(store, held_out or views, "held_out" if held_out else arguments.split)
         path: Path = arguments.out or project.folder / "report.html"
         require_own(path, "--out", arguments.force)

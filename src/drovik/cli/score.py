@@ -54,8 +54,10 @@ def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
 
     project = open_project(arguments.project)
-    with open_store(project.store_path, create=False) as store:
-        views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
+    with workflow.scoring_process(project) as second, open_store(project.store_path, create=False) as store:
+        views = workflow.gather(
+            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second
+        )
         looks = Looks(store, views, arguments.split)
     if arguments.json:
         document: dict[str, Any] = {

@@ -2,27 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import contextlib
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.controls import ControlScores, controls_of
-from drovik.evaluation.judgements import people_measure
-from drovik.parsing.answer_text import Answer, Reader
+from drovik.evaluation.scored_arms import ScoredArms, packed, scored_arms, unpacked
+from drovik.evaluation.second_process import SecondProcess, second_process
+from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
-from drovik.planning.answers import answers_for, answers_within, judged_cases, pictures_sent
+from drovik.planning.answers import answers_for
 from drovik.planning.controls import MARK as CONTROL_MARK
 from drovik.planning.conversation import arm_before, threads_of_task
-from drovik.planning.plan import Thread
-from drovik.planning.requests import Request
 from drovik.planning.sources import source_digests
 from drovik.project.arms import Arm, arms_of, check_arm_words, fitting_arms, outside_arms
 from drovik.project.cases import Case
-from drovik.project.outside import OutsideAnswer
 from drovik.project.periods import period_of
 from drovik.project.reading import Project
 from drovik.project.tasks import Task, judged_id
-from drovik.scoring.arm_scores import score_arm, with_wrong_before
+from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_of, measures_with_expectations
 from drovik.scoring.json_pointer import Structure, structure_of
 from drovik.scoring.measure import Measure
@@ -33,6 +33,8 @@ from drovik.store.answer_store import Store
 
 MARK = 4
 """This many characters of its digest tell an older arm apart."""
+MANY = 40_000
+"""Cases times arms from which on a second process is worth its start."""
 
 
 @dataclass(frozen=True)
@@ -84,10 +86,12 @@ def gather(
     arms: Sequence[str] | None,
     split: str,
     trust: bool = False,
+    second: SecondProcess | None = None,
 ) -> list[TaskView]:
     """The views of the chosen tasks, with the chosen arms that each of them has.
 
     :param trust: whether the project's own functions may be run as measures.
+    :param second: a `scoring_process`, which then does half of the work.
 
     :raises DrovikError: where a word fits no arm of any chosen task.
     """
@@ -102,10 +106,11 @@ def gather(
         if "@" in word and not any(arm.name.startswith(word) for one in fitting.values() for arm in one):
             known = known_words(word, [name for task in chosen for name, _ in _older_names(project, store, task)])
             raise UsageError(Problem(f"there is no older arm '{word}'", known))
+    half = None if second is None else Half(second, tuple(words), split, trust)
     return [
-        _view(project, store, task, fitting[task.name], cases, digests, trust)
+        _view(project, store, task, own, cases, digests, trust, half if _is_halved(project, task, own) else None)
         for task in chosen
-        if fitting[task.name]
+        if (own := fitting[task.name])
     ]
 
 
@@ -178,34 +183,6 @@ def _wrong_before(
     return found
 
 
-def _earlier_turns(
-    project: Project, store: Store, task: Task, threads: Sequence[Thread]
-) -> dict[str, dict[int, dict[str, Answer]]]:
-    """The answers to the turns before the last, by arm, turn and case."""
-    first = [one for one in threads if one.repeat == 1 and one.arm.prompt.turns]
-    before = [request for one in first for request in one.requests if request.turn <= len(one.arm.prompt.turns)]
-    answers = answers_for(project, store, task, before) if before else {}
-    found: dict[str, dict[int, dict[str, Answer]]] = {}
-    for request in before:
-        if request.identity in answers:
-            turns = found.setdefault(request.arm.name, {})
-            turns.setdefault(request.turn, {})[request.case.id] = answers[request.identity]
-    return found
-
-
-def _repair_turns(
-    project: Project, store: Store, task: Task, threads: Sequence[Thread]
-) -> dict[str, dict[tuple[str, int], Answer]]:
-    """The answers of repair turns at the last turn, by arm, case and repeat (from 0)."""
-    requests = [request for one in threads for request in one.second if request.turn > len(one.arm.prompt.turns)]
-    answers = answers_for(project, store, task, requests) if requests else {}
-    found: dict[str, dict[tuple[str, int], Answer]] = {}
-    for request in requests:
-        if request.identity in answers:
-            found.setdefault(request.arm.name, {})[request.case.id, request.repeat - 1] = answers[request.identity]
-    return found
-
-
 def _heard(project: Project, store: Store, judge: Judge, cases: tuple[Case, ...], digests: dict[str, str]) -> Judge:
     """The measure with what its judge said of every answer, and people of some.
 
@@ -248,83 +225,6 @@ def _measures(
     return tuple(one for one in found if one.name not in not_run), not_run
 
 
-@dataclass(frozen=True)
-class _Asked:
-    """What was asked and answered, by arm and case: identities and answers of the first repeat, and all repeats."""
-
-    identities: dict[str, dict[str, str]]
-    answers: dict[str, dict[str, Answer]]
-    repeats: dict[str, dict[str, list[Answer | None]]]
-
-    def add(self, other: _Asked) -> None:
-        """Take in what other arms were asked."""
-        self.identities.update(other.identities)
-        self.answers.update(other.answers)
-        self.repeats.update(other.repeats)
-
-
-def _asked(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str, Answer]) -> _Asked:
-    names = [arm.name for arm in arms]
-    made = _Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
-    again = []
-    of_arm = {name: (made.repeats[name], made.identities[name], made.answers[name]) for name in names}
-    for request in requests:
-        if request.repeat > 1:
-            again.append(request)
-            continue
-        repeats, identities, answers = of_arm[request.arm.name]
-        case, identity = request.case.id, request.identity
-        answer = found.get(identity)
-        repeats[case] = [answer]
-        identities[case] = identity
-        if answer is not None:
-            answers[case] = answer
-    for request in sorted(again, key=lambda one: one.repeat):
-        made.repeats[request.arm.name].setdefault(request.case.id, []).append(found.get(request.identity))
-    return made
-
-
-def _answered_within(
-    project: Project, store: Store, task: Task, arm: Arm, cases: tuple[Case, ...], digests: dict[str, str]
-) -> _Asked:
-    """What an arm answered in its period."""
-    assert arm.period is not None, "only of arms that have one"
-    threads = threads_of_task(project, store, task, [arm], cases, digests)
-    requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
-    return _asked([arm], requests, answers_within(project, store, task, requests, arm.period))
-
-
-def _add_outside(asked: _Asked, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> None:
-    """The answers of the arms that were brought in, read as replies are."""
-    reader = Reader(task.form, task.schema)
-    for arm in arms:
-        for case in cases if arm.outside else ():
-            brought = arm.outside.answers.get(case.id) if arm.outside else None
-            answer = None if brought is None else _outside_answer(reader, brought)
-            asked.repeats[arm.name][case.id] = [answer]
-            if answer is not None:
-                asked.answers[arm.name][case.id] = answer
-
-
-def _outside_answer(reader: Reader, brought: OutsideAnswer) -> Answer:
-    read = reader.read(brought.text())
-    return Answer(
-        read.status, read.how, brought.text(), read.value, read.errors, spent=brought.spent, seconds=brought.seconds
-    )
-
-
-def _asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> list[Request]:
-    """What arms asked before something of them was edited."""
-    by_id = {case.id: case for case in cases}
-    return [
-        Request(task, arm, by_id[case], repeat, identity)
-        for arm in arms
-        if "@" in arm.name and arm.period is None
-        for case, repeat, identity in store.asked_by(task.name, arm.digest)
-        if case in by_id
-    ]
-
-
 def _view(
     project: Project,
     store: Store,
@@ -333,54 +233,103 @@ def _view(
     cases: tuple[Case, ...],
     digests: dict[str, str],
     trust: bool = False,
+    half: Half | None = None,
 ) -> TaskView:
     measures, not_run = _measures(project, store, task, cases, digests, trust)
-    today = [arm for arm in arms if "@" not in arm.name and arm.outside is None]
-    threads = threads_of_task(project, store, task, today, cases, digests)
-    if task.judges is not None:
-        cases = judged_cases(project, store, task, cases, digests, threads_of_task)
-    requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
-    requests += _asks_of_older(store, task, arms, cases)
-    left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
-    found = answers_for(project, store, task, requests)
-    of_periods = {arm.name: _answered_within(project, store, task, arm, cases, digests) for arm in arms if arm.period}
-    if any(measure.wants_pictures for measure in measures):
-        found = {one: answer._replace(pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
-    asked = _asked(arms, requests, found)
-    for answered in of_periods.values():
-        asked.add(answered)
-    _add_outside(asked, task, arms, cases)
-    if people := people_measure(project, task, asked.answers):
-        measures = (*measures, people)
-    by_turn = _earlier_turns(project, store, task, threads)
-    second = _repair_turns(project, store, task, threads)
-    wrong = _wrong_before(project, store, task, arms, cases, digests)
-    scores = []
     expectations = Expectations(task)
-    for arm in arms:
-        own = [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases
-        answers = asked.repeats[arm.name]
-        made = score_arm(
-            task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), expectations
-        )
-        before = task.after.task if task.after else ""
-        scores.append(with_wrong_before(made, before, wrong.get(arm.name, frozenset())))
-    older = _older_names(project, store, task)
+    wrong = _wrong_before(project, store, task, arms, cases, digests)
+
+    def scored(chosen: Sequence[Arm]) -> ScoredArms:
+        return scored_arms(project, store, task, chosen, cases, digests, measures, expectations, wrong)
+
+    found = scored(arms) if half is None else _scored_by_two(half, scored, task, arms, cases, measures)
 
     def score(name: str, of: Sequence[Case], answers: Mapping[str, Sequence[Answer | None]]) -> ArmScores:
-        return score_arm(
-            task, name, measures, of, {one: tuple(found) for one, found in answers.items()}, {}, {}, expectations
-        )
+        every = {one: tuple(given) for one, given in answers.items()}
+        return score_arm(task, name, found.measures, of, every, {}, {}, expectations)
 
     return TaskView(
         task=task,
-        measures=measures,
+        measures=found.measures,
         arms=arms,
-        cases=cases,
-        identities=asked.identities,
-        answers=asked.answers,
-        scores=tuple(scores),
-        older=older,
+        cases=found.cases,
+        identities=found.identities,
+        answers=found.answers,
+        scores=found.scores,
+        older=_older_names(project, store, task),
         not_run=not_run,
-        controls=controls_of(project, store, task, arms, cases, digests, asked.answers, score),
+        controls=controls_of(project, store, task, arms, found.cases, digests, found.answers, score),
     )
+
+
+class _Job(NamedTuple):
+    """What the second process is asked for: arms of a task, by their places among those that the words choose."""
+
+    task: str
+    words: tuple[str, ...]
+    places: tuple[int, ...]
+    split: str
+    trust: bool
+
+
+class Half(NamedTuple):
+    """The second process, with what it has to know to score half of the arms."""
+
+    process: SecondProcess
+    words: tuple[str, ...]
+    split: str
+    trust: bool
+
+
+def _scored_by_two(
+    half: Half,
+    scored: Callable[[Sequence[Arm]], ScoredArms],
+    task: Task,
+    arms: tuple[Arm, ...],
+    cases: tuple[Case, ...],
+    measures: tuple[Measure, ...],
+) -> ScoredArms:
+    """The arms, half of them scored by the second process; by this one where that fails."""
+    middle = (len(arms) + 1) // 2
+    job = _Job(task.name, half.words, tuple(range(middle, len(arms))), half.split, half.trust)
+    is_begun = half.process.ask(job)
+    mine = scored(arms[:middle])
+    done = half.process.answer() if is_begun else None
+    return mine.joined(scored(arms[middle:]) if done is None else unpacked(done, cases, measures))
+
+
+class _HalfScorer:
+    """What the second process does."""
+
+    def __init__(self, project: Project) -> None:
+        self._project = project
+        self._digests: dict[str, dict[str, str]] = {}
+
+    def __call__(self, job: _Job) -> bytes:
+        project, task = self._project, self._project.task(job.task)
+        cases = chosen_cases(project, job.split)
+        with Store(project.store_path, create=False) as store:
+            if job.split not in self._digests:
+                self._digests[job.split] = source_digests(project, store, cases)
+            digests = self._digests[job.split]
+            arms = _arms(project, store, task, job.words)
+            measures, _ = _measures(project, store, task, cases, digests, job.trust)
+            chosen = [arms[place] for place in job.places]
+            return packed(scored_arms(project, store, task, chosen, cases, digests, measures, Expectations(task), {}))
+
+
+def scoring_process(project: Project) -> contextlib.AbstractContextManager[SecondProcess | None]:
+    """A second process that scores half of the arms, where there is much to score; before the store is opened."""
+    many = sum(
+        len(project.cases) * len(all_arms(project, task)) for task in project.tasks if _may_be_halved(project, task)
+    )
+    return second_process(_HalfScorer(project), many >= MANY)
+
+
+def _is_halved(project: Project, task: Task, arms: Sequence[Arm]) -> bool:
+    return len(arms) > 1 and len(arms) * len(project.cases) >= MANY and _may_be_halved(project, task)
+
+
+def _may_be_halved(project: Project, task: Task) -> bool:
+    """Whether arms of a task can be scored without knowing of the others, or of another task."""
+    return task.judges is None and task.after is None and not project.judgements

@@ -24,8 +24,8 @@ from drovik.project.periods import Period
 from drovik.project.reading import Project
 from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.answer_store import KeptReply, Store
-from drovik.store.readings import Concluded, KeptAnswers, KeptReading
-from drovik.store.records import Facts, facts_of, preparations
+from drovik.store.readings import Reading
+from drovik.store.records import Facts, preparations
 
 
 def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
@@ -55,68 +55,48 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
     :param requests: of this task alone.
     """
     wanted = {request.identity: request for request in requests}
-    unread = _concluded(store, wanted) if wanted else {}
-    found: dict[str, Answer] = {}
-    made = KeptAnswers()
-    readings = _ReadingDigests(task, project)
-    for row in store.readings.kept(task.name) if unread else ():
-        identity = row[0]
-        last = unread.pop(identity, None)
-        if last is None:
-            continue
-        if row[1] == readings.of(wanted[identity].arm, last):
-            found[identity] = made.answer(row, last)
-        else:
-            unread[identity] = last
-    return found | _read_now(project, store, task, wanted, unread)
-
-
-def _concluded(store: Store, wanted: Mapping[str, Request]) -> dict[str, Concluded]:
-    """Of each request that has a reply, the attempt that its answer is read from."""
-    found: dict[str, Concluded] = {}
-    failed: set[str] = set()
-    for row in store.readings.concluded():
-        identity = row[0]
-        if identity not in wanted:
-            continue
-        if row[1]:
-            if failed:
-                failed.discard(identity)
-        elif identity in failed or identity not in found:
-            failed.add(identity)
-        else:
-            continue  # a good reply counts more than a later failure
-        found[identity] = row
-    return found
+    attempts = store.readings.attempts_for(wanted.__contains__) if wanted else {}
+    if not attempts:
+        return {}
+    digests = _ReadingDigests(task, project, wanted)
+    found, unread = store.readings.answers(task.name, attempts, digests.of)
+    return found | _read_now(project, store, task, wanted, unread, digests)
 
 
 class _ReadingDigests:
     """What the readings of a task's answers depend on, for each arm and endpoint."""
 
-    def __init__(self, task: Task, project: Project) -> None:
-        self._task, self._project = task, project
-        self._known: dict[tuple[str, str], str] = {}
+    def __init__(self, task: Task, project: Project, wanted: Mapping[str, Request]) -> None:
+        self._task, self._project, self._wanted = task, project, wanted
+        self._by_endpoint: dict[str, str] = {}
 
-    def of(self, arm: Arm, last: Concluded) -> str:
-        """The digest of a reading of the reply to an attempt."""
-        place = (arm.name, last[3])
-        if place not in self._known:
-            self._known[place] = reading_digest(self._task, self._project, arm, last[3])
-        return f"{self._known[place]}:{last[2]}"
+    def of(self, identity: str, endpoint: str) -> str:
+        """The digest of what the reading of a reply to a request depends on, by where it came from."""
+        if endpoint in self._by_endpoint:  # whose dialect is the same for all arms
+            return self._by_endpoint[endpoint]
+        arm = self._wanted[identity].arm
+        found = reading_digest(self._task, self._project, arm, endpoint)
+        if endpoint in self._project.settings.endpoints:
+            self._by_endpoint[endpoint] = found
+        return found
 
 
 def _read_now(
-    project: Project, store: Store, task: Task, wanted: Mapping[str, Request], unread: Mapping[str, Concluded]
+    project: Project,
+    store: Store,
+    task: Task,
+    wanted: Mapping[str, Request],
+    unread: Mapping[str, int],
+    digests: _ReadingDigests,
 ) -> dict[str, Answer]:
     """The answers that were not read yet, or otherwise than today; kept from now on."""
-    reader, readings = Reader(task.form, task.schema), _ReadingDigests(task, project)
+    reader = Reader(task.form, task.schema)
     found, fresh = {}, []
-    for identity, last in unread.items():
-        reply = store.reply_for(identity)
-        if reply is not None:
-            answer = read_reply(project, reader, wanted[identity], reply)
-            fresh.append((identity, KeptReading(readings.of(wanted[identity].arm, last), answer)))
-            found[identity] = _with(answer, facts_of(last[4], last[5], last[6:]))
+    for identity, attempt in unread.items():
+        reply, facts = store.reply_of(attempt)
+        found[identity] = _with(read_reply(project, reader, wanted[identity], reply), facts)
+        digest_ = digests.of(identity, reply.endpoint)
+        fresh.append((identity, Reading(attempt, reply.endpoint, digest_, found[identity])))
     if fresh:
         store.readings.keep(task.name, fresh)
     return found
@@ -144,13 +124,11 @@ def answer_to(project: Project, store: Store, request: Request) -> Answer | None
 
 
 def _with(answer: Answer, facts: Facts) -> Answer:
-    """An answer with the facts of its reply; made quickly, for there may be a million."""
+    """An answer with the facts of its reply."""
     model, tokens_in, tokens_out, spent, seconds = facts
-    one = answer
-    return Answer(
-        one.status, one.how, one.text, one.value, one.errors, one.note, model, tokens_in, tokens_out, spent, seconds,
-        one.pictures,
-    )  # fmt: skip
+    return answer._replace(
+        model=model, input_tokens=tokens_in, output_tokens=tokens_out, spent=spent, seconds=seconds
+    )
 
 
 def read_reply(project: Project, reader: Reader, request: Request, reply: KeptReply) -> Answer:

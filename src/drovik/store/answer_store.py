@@ -57,10 +57,12 @@ FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
 WHERE a.identity = ? AND a.concluded = ?
 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
 """
-_WITHIN = f"""
+_WITH_FACTS = f"""
 SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model, a.seconds, {SPENT_COLUMNS}
 FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
-WHERE a.identity = ? AND a.concluded > 0 AND a.started >= ? AND a.started < ?
+"""
+_WITHIN = f"""
+{_WITH_FACTS} WHERE a.identity = ? AND a.concluded > 0 AND a.started >= ? AND a.started < ?
 ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
 """
 
@@ -296,6 +298,11 @@ class Store:
         """The reply that the answer is read from: the latest good one, else the latest failure."""
         row = self.connection.execute(_LATEST, (identity, 1)).fetchone()
         return KeptReply(*row) if row else None
+
+    def reply_of(self, attempt: int) -> tuple[KeptReply, Facts]:
+        """The reply to an attempt, and its facts."""
+        row = self.connection.execute(f"{_WITH_FACTS} WHERE a.id = ?", (attempt,)).fetchone()
+        return KeptReply(*row[:5]), facts_of(row[4], row[5], row[6:])
 
     def reply_within(self, identity: str, start: str, end: str) -> tuple[KeptReply, Facts] | None:
         """The latest good reply of some days, be it to a recheck, else the latest failure; and its facts.

@@ -24,10 +24,10 @@ from drovik.store.rescue import import_rescued
 LOCKED_SECONDS = 5.0
 """So long a write waits for another program's; who has more time tries again."""
 
-VERSION = 2
+VERSION = 3
 """Raised with every change of the tables; `CHANGES` says what to do with older ones."""
 _NEW_ID = "INSERT INTO store VALUES (lower(hex(randomblob(16))))"
-CHANGES: dict[int, tuple[str, ...]] = {1: ("held_out_looks",)}
+CHANGES: dict[int, tuple[str, ...]] = {1: ("held_out_looks",), 2: ("DROP TABLE answers", "answers")}
 """What makes a store of one version into one of the next: statements, or names of tables that are made as today."""
 _SHOWN = ".drovik/answers.sqlite"
 

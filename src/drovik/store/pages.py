@@ -164,15 +164,20 @@ def _value(data: bytes, at: int, kind: int) -> tuple[Value, int]:
 
 
 JSON_COLUMNS = {
-    "requests": ("asked",), "attempts": ("bound",), "replies": ("price", "counters"), "answers": ("value", "errors"),
-    "prepared": ("places",), "looks": ("facts",), "handles": ("taken",), "quotes": ("quoted",),
+    "requests": ("asked",), "attempts": ("bound",), "replies": ("price", "counters"),
+    "answers": ("value", "errors", "spent"), "prepared": ("places",), "looks": ("facts",), "handles": ("taken",),
+    "quotes": ("quoted",),
 }  # fmt: skip
 _TEXTS = {
     "asked": ("task", "arm", "case_id", "name", "identity"), "attempts": ("identity", "endpoint", "outcome", "note"),
-    "replies": ("model",), "answers": ("task", "identity", "reading", "status", "how", "text", "note"),
+    "replies": ("model",),
+    "answers": ("task", "identity", "endpoint", "reading", "status", "how", "text", "note", "model"),
     "sources": ("path", "digest"), "prepared": ("source", "prep", "digest"), "looks": ("source", "prep"),
 }  # fmt: skip
-_NUMBERS = {"replies": ("http_status", "input_tokens", "output_tokens", "pictures"), "attempts": ("round", "seconds")}
+_NUMBERS = {
+    "replies": ("http_status", "input_tokens", "output_tokens", "pictures"), "attempts": ("round", "seconds"),
+    "answers": ("attempt", "input_tokens", "output_tokens", "seconds"),
+}  # fmt: skip
 
 
 def unreadable_values(connection: sqlite3.Connection) -> list[str]:

@@ -4,67 +4,39 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Callable, Iterable
+from decimal import Decimal
+from typing import Any, NamedTuple
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import STATUS_NAMED
 from drovik.project.spending import Spending
 from drovik.store.database import transaction
-from drovik.store.records import SPENT_COLUMNS, spending_of
 
 _MOST_VALUES, _SHORT = 10_000, 200
 """Values, and sums of money, kept while a task's answers are made; the characters of the longest value."""
+_AT_ONCE = 10_000
+"""Rows written in one transaction: another program, or our own second process, waits for no more than that."""
+_CONCLUDED = "SELECT identity, id FROM attempts WHERE concluded = 1 ORDER BY id"
+_BEST = """
+SELECT a.id FROM attempts a LEFT JOIN replies r ON r.attempt = a.id WHERE a.identity = ? AND a.concluded = 1
+ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+"""
+_KEPT = """
+SELECT identity, attempt, endpoint, reading, status, how, text, value, errors, note, model, input_tokens,
+       output_tokens, spent, seconds
+FROM answers WHERE task = ?
+"""
 
 
-@dataclass(frozen=True, slots=True)
-class KeptReading:
-    """A row of the answers' layer; `reading` is the digest of all that it depends on."""
+class Reading(NamedTuple):
+    """What the reply to an attempt was read as; `digest` is of all that it depends on but the reply."""
 
-    reading: str
+    attempt: int
+    endpoint: str
+    digest: str
     answer: Answer
-
-
-Concluded = tuple[Any, ...]
-"""A row of `Readings.concluded`: identity, whether the reply is a good one, the attempt's number, its endpoint; the
-reply's model, its seconds and the five `SPENT_COLUMNS`."""
-Kept = tuple[Any, ...]
-"""A row of `Readings.kept`: identity, the digest of all that the reading depends on, and the six values of it."""
-
-
-class KeptAnswers:
-    """Makes answers of kept rows; quickly, for there may be a million, and many say the same."""
-
-    def __init__(self) -> None:
-        self._values: dict[str, Any] = {}
-        self._spent: dict[tuple[Any, ...], Spending | None] = {}
-
-    def answer(self, kept: Kept, last: Concluded) -> Answer:
-        """The answer of a kept reading, with the facts of its reply."""
-        _, _, status, how, text, value, errors, note = kept
-        counted = last[6:]
-        try:
-            spent = self._spent[counted]
-        except KeyError:
-            spent = spending_of(*counted)
-            if len(self._spent) < _MOST_VALUES:
-                self._spent[counted] = spent
-        places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
-        return Answer(
-            STATUS_NAMED[status], how, text, self._value(value), places, note,
-            last[4], last[7], last[8], spent, last[5],
-        )  # fmt: skip
-
-    def _value(self, text: str) -> Any:
-        try:
-            return self._values[text]
-        except KeyError:
-            value = json.loads(text)
-        if len(self._values) < _MOST_VALUES and len(text) < _SHORT:
-            self._values[text] = value
-        return value
 
 
 class Readings:
@@ -73,33 +45,82 @@ class Readings:
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
 
-    def concluded(self) -> Iterator[Concluded]:
-        """Every attempt that an answer may be read from, the oldest first."""
-        return self._connection.execute(
-            f"""
-            SELECT a.identity, COALESCE(r.http_status BETWEEN 200 AND 299, 0), a.id, a.endpoint,
-                   r.model, a.seconds, {SPENT_COLUMNS}
-            FROM attempts a LEFT JOIN replies r ON r.attempt = a.id WHERE a.concluded = 1 ORDER BY a.id
-            """
-        )
+    def attempts_for(self, wanted: Callable[[str], bool]) -> dict[str, int]:
+        """Of each request that has a reply, be it a failure, the attempt that its answer is read from.
 
-    def kept(self, task: str) -> Iterator[Kept]:
-        """Every kept reading of a task's answers; tokens and money are not in it."""
-        return self._connection.execute(
-            "SELECT identity, reading, status, how, text, value, errors, note FROM answers WHERE task = ?", (task,)
-        )
+        That is the latest, but a good reply counts more than a later failure.
 
-    def keep(self, task: str, rows: Iterable[tuple[str, KeptReading]]) -> None:
-        """Keep readings of a task's answers by identity, in place of what was kept before."""
-        with transaction(self._connection):
-            self._connection.executemany(
-                "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (_answer_row(task, identity, kept) for identity, kept in rows),
+        :param wanted: whether a request, by its identity, is asked about.
+        """
+        found: dict[str, int] = {}
+        several: set[str] = set()
+        for identity, attempt in self._connection.execute(_CONCLUDED):
+            if wanted(identity):
+                if identity in found:
+                    several.add(identity)
+                found[identity] = attempt
+        # Nearly all have one: to join the replies for the few that have more would take longer than all the rest.
+        for identity in several:
+            found[identity] = self._connection.execute(_BEST, (identity,)).fetchone()[0]
+        return found
+
+    def answers(
+        self, task: str, attempts: dict[str, int], digest: Callable[[str, str], str]
+    ) -> tuple[dict[str, Answer], dict[str, int]]:
+        """The answers that are read already, by identity, and the attempts of those that are not.
+
+        Quick, for there may be a million, and many say the same.
+
+        :param attempts: which attempt each is to be read from.
+        :param digest: of what the reading of a request's reply depends on today, by its identity and the endpoint.
+        """
+        values: dict[str, Any] = {}
+        money: dict[str | None, Spending | None] = {None: None}
+        found: dict[str, Answer] = {}
+        for row in self._connection.execute(_KEPT, (task,)):
+            identity, attempt, endpoint, reading, status, how, text, value, errors, note, *of_reply = row
+            if attempts.get(identity) != attempt or reading != digest(identity, endpoint):
+                continue
+            model, tokens_in, tokens_out, spent, seconds = of_reply
+            read = values[value] if value in values else _value(value, values)
+            paid = money[spent] if spent in money else _money(spent, money)
+            places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
+            found[identity] = Answer(
+                STATUS_NAMED[status], how, text, read, places, note, model, tokens_in, tokens_out, paid, seconds
             )
+        every_read = len(found) == len(attempts)
+        return found, {} if every_read else {one: last for one, last in attempts.items() if one not in found}
+
+    def keep(self, task: str, rows: Iterable[tuple[str, Reading]]) -> None:
+        """Keep readings of a task's answers by identity, in place of what was kept before."""
+        every = [_row(task, identity, kept) for identity, kept in rows]
+        query = f"INSERT OR REPLACE INTO answers VALUES ({', '.join('?' * 16)})"
+        for first in range(0, len(every), _AT_ONCE):
+            with transaction(self._connection):
+                self._connection.executemany(query, every[first : first + _AT_ONCE])
 
 
-def _answer_row(task: str, identity: str, kept: KeptReading) -> tuple[str, ...]:
+def _value(text: str, known: dict[str, Any]) -> Any:
+    value = json.loads(text)
+    if len(known) < _MOST_VALUES and len(text) < _SHORT:
+        known[text] = value
+    return value
+
+
+def _money(text: str, known: dict[str | None, Spending | None]) -> Spending:
+    currency, amount = json.loads(text)
+    found = Spending(currency, Decimal(amount))
+    if len(known) < _MOST_VALUES:
+        known[text] = found
+    return found
+
+
+def _row(task: str, identity: str, kept: Reading) -> tuple[Any, ...]:
     one = kept.answer
     # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
     errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
-    return task, identity, kept.reading, one.status, one.how, one.text, json.dumps(one.value), errors, one.note
+    spent = None if one.spent is None else json.dumps([one.spent.currency, str(one.spent.amount)])
+    return (
+        task, identity, kept.attempt, kept.endpoint, kept.digest, one.status, one.how, one.text,
+        json.dumps(one.value), errors, one.note, one.model, one.input_tokens, one.output_tokens, spent, one.seconds,
+    )  # fmt: skip

@@ -55,13 +55,20 @@ CREATE TABLE replies (            -- as they came
 CREATE TABLE answers (            -- read from replies, rebuilt at will
     task     TEXT NOT NULL,
     identity TEXT NOT NULL,
-    reading  TEXT NOT NULL,       -- the digest of all that a reading depends on
+    attempt  INTEGER NOT NULL,    -- whose reply was read
+    endpoint TEXT NOT NULL,       -- where that came from
+    reading  TEXT NOT NULL,       -- the digest of all else that a reading depends on
     status   TEXT NOT NULL,
     how      TEXT NOT NULL,
     text     TEXT NOT NULL,
     value    TEXT NOT NULL,       -- JSON
     errors   TEXT NOT NULL,       -- JSON
     note     TEXT NOT NULL,
+    model    TEXT,                -- this and what follows are of the reply: to join it to each of a million takes seconds
+    input_tokens  INTEGER,
+    output_tokens INTEGER,
+    spent    TEXT,                -- JSON [currency, amount]
+    seconds  REAL,
     PRIMARY KEY (task, identity)
 ) WITHOUT ROWID;
 

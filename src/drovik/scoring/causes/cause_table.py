@@ -29,6 +29,10 @@ class Cause(str):
         made.many, made.owner, made.remedy = many, owner, remedy
         return made
 
+    def __getnewargs__(self) -> tuple[str, str, Owner, str]:
+        """What makes it anew in another process."""
+        return str(self), self.many, self.owner, self.remedy
+
 
 CAUSES: dict[str, Cause] = {}
 """Every cause that Drovik itself finds; what is added by `cause_row` is in it."""

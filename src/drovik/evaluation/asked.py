@@ -1,0 +1,124 @@
+"""What the arms of a task were asked and what they answered, by arm and case: of today, of a period, brought in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from drovik.parsing.answer_text import Answer, Reader
+from drovik.planning.answers import answers_for, answers_within
+from drovik.planning.conversation import threads_of_task
+from drovik.planning.plan import Thread
+from drovik.planning.requests import Request
+from drovik.project.arms import Arm
+from drovik.project.cases import Case
+from drovik.project.outside import OutsideAnswer
+from drovik.project.reading import Project
+from drovik.project.tasks import Task
+from drovik.store.answer_store import Store
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What was asked and answered, by arm and case: identities and answers of the first repeat, and all repeats."""
+
+    identities: dict[str, dict[str, str]]
+    answers: dict[str, dict[str, Answer]]
+    repeats: dict[str, dict[str, list[Answer | None]]]
+
+    def add(self, other: Asked) -> None:
+        """Take in what other arms were asked."""
+        self.identities.update(other.identities)
+        self.answers.update(other.answers)
+        self.repeats.update(other.repeats)
+
+
+def asked_of(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str, Answer]) -> Asked:
+    """What arms were asked, of their requests and the answers that were found, by identity."""
+    names = [arm.name for arm in arms]
+    made = Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
+    again = []
+    of_arm = {name: (made.repeats[name], made.identities[name], made.answers[name]) for name in names}
+    for request in requests:
+        if request.repeat > 1:
+            again.append(request)
+            continue
+        repeats, identities, answers = of_arm[request.arm.name]
+        case, identity = request.case.id, request.identity
+        answer = found.get(identity)
+        repeats[case] = [answer]
+        identities[case] = identity
+        if answer is not None:
+            answers[case] = answer
+    for request in sorted(again, key=lambda one: one.repeat):
+        made.repeats[request.arm.name].setdefault(request.case.id, []).append(found.get(request.identity))
+    return made
+
+
+def answered_within(
+    project: Project, store: Store, task: Task, arm: Arm, cases: tuple[Case, ...], digests: dict[str, str]
+) -> Asked:
+    """What an arm answered in its period."""
+    assert arm.period is not None, "only of arms that have one"
+    threads = threads_of_task(project, store, task, [arm], cases, digests)
+    requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
+    return asked_of([arm], requests, answers_within(project, store, task, requests, arm.period))
+
+
+def add_outside(asked: Asked, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> None:
+    """The answers of the arms that were brought in, read as replies are."""
+    reader = Reader(task.form, task.schema)
+    for arm in arms:
+        for case in cases if arm.outside else ():
+            brought = arm.outside.answers.get(case.id) if arm.outside else None
+            answer = None if brought is None else _outside_answer(reader, brought)
+            asked.repeats[arm.name][case.id] = [answer]
+            if answer is not None:
+                asked.answers[arm.name][case.id] = answer
+
+
+def _outside_answer(reader: Reader, brought: OutsideAnswer) -> Answer:
+    read = reader.read(brought.text())
+    return Answer(
+        read.status, read.how, brought.text(), read.value, read.errors, spent=brought.spent, seconds=brought.seconds
+    )
+
+
+def asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> list[Request]:
+    """What arms asked before something of them was edited."""
+    by_id = {case.id: case for case in cases}
+    return [
+        Request(task, arm, by_id[case], repeat, identity)
+        for arm in arms
+        if "@" in arm.name and arm.period is None
+        for case, repeat, identity in store.asked_by(task.name, arm.digest)
+        if case in by_id
+    ]
+
+
+def earlier_turns(
+    project: Project, store: Store, task: Task, threads: Sequence[Thread]
+) -> dict[str, dict[int, dict[str, Answer]]]:
+    """The answers to the turns before the last, by arm, turn and case."""
+    first = [one for one in threads if one.repeat == 1 and one.arm.prompt.turns]
+    before = [request for one in first for request in one.requests if request.turn <= len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, task, before) if before else {}
+    found: dict[str, dict[int, dict[str, Answer]]] = {}
+    for request in before:
+        if request.identity in answers:
+            turns = found.setdefault(request.arm.name, {})
+            turns.setdefault(request.turn, {})[request.case.id] = answers[request.identity]
+    return found
+
+
+def repair_turns(
+    project: Project, store: Store, task: Task, threads: Sequence[Thread]
+) -> dict[str, dict[tuple[str, int], Answer]]:
+    """The answers of repair turns at the last turn, by arm, case and repeat (from 0)."""
+    requests = [request for one in threads for request in one.second if request.turn > len(one.arm.prompt.turns)]
+    answers = answers_for(project, store, task, requests) if requests else {}
+    found: dict[str, dict[tuple[str, int], Answer]] = {}
+    for request in requests:
+        if request.identity in answers:
+            found.setdefault(request.arm.name, {})[request.case.id, request.repeat - 1] = answers[request.identity]
+    return found

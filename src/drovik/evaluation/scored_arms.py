@@ -1,0 +1,166 @@
+"""Arms of a task with their answers and scores; and the same packed, as one process hands them to another."""
+
+from __future__ import annotations
+
+import pickle
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from drovik.evaluation.asked import add_outside, answered_within, asked_of, asks_of_older, earlier_turns, repair_turns
+from drovik.evaluation.judgements import people_measure
+from drovik.parsing.answer_text import Answer
+from drovik.planning.answers import answers_for, judged_cases, pictures_sent
+from drovik.planning.conversation import threads_of_task
+from drovik.project.arms import Arm
+from drovik.project.cases import Case
+from drovik.project.reading import Project
+from drovik.project.tasks import Task
+from drovik.scoring.arm_scores import score_arm, with_wrong_before
+from drovik.scoring.measure import Measure
+from drovik.scoring.scores import ArmScores, Expectations, MeasureScore, ScoredCase
+from drovik.store.answer_store import Store
+
+
+@dataclass(frozen=True)
+class ScoredArms:
+    """Arms with what they were asked and answered, by arm and case, and their scores.
+
+    `cases` are those of the task, which for one that judges are answers of another; `measures` has people's too.
+    """
+
+    cases: tuple[Case, ...]
+    measures: tuple[Measure, ...]
+    identities: Mapping[str, Mapping[str, str]]
+    answers: Mapping[str, Mapping[str, Answer]]
+    scores: tuple[ArmScores, ...]
+
+    def joined(self, other: ScoredArms) -> ScoredArms:
+        """With further arms of the same task."""
+        return replace(
+            self,
+            identities={**self.identities, **other.identities},
+            answers={**self.answers, **other.answers},
+            scores=(*self.scores, *other.scores),
+        )
+
+
+def scored_arms(
+    project: Project,
+    store: Store,
+    task: Task,
+    arms: Sequence[Arm],
+    cases: tuple[Case, ...],
+    digests: dict[str, str],
+    measures: tuple[Measure, ...],
+    expectations: Expectations,
+    wrong: Mapping[str, frozenset[str]],
+) -> ScoredArms:
+    """Arms of a task, scored.
+
+    :param wrong: by arm, the cases that the task before was wrong about already.
+    """
+    today = [arm for arm in arms if "@" not in arm.name and arm.outside is None]
+    threads = threads_of_task(project, store, task, today, cases, digests)
+    if task.judges is not None:
+        cases = judged_cases(project, store, task, cases, digests, threads_of_task)
+    requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
+    requests += asks_of_older(store, task, arms, cases)
+    left_out = {(one.arm.name, one.case.id) for one in threads if one.state == "not_asked"}
+    found = answers_for(project, store, task, requests)
+    of_periods = [answered_within(project, store, task, arm, cases, digests) for arm in arms if arm.period]
+    if any(measure.wants_pictures for measure in measures):
+        found = {one: answer._replace(pictures=tuple(pictures_sent(store, one))) for one, answer in found.items()}
+    asked = asked_of(arms, requests, found)
+    for answered in of_periods:
+        asked.add(answered)
+    add_outside(asked, task, arms, cases)
+    if people := people_measure(project, task, asked.answers):
+        measures = (*measures, people)
+    by_turn = earlier_turns(project, store, task, threads)
+    second = repair_turns(project, store, task, threads)
+    scores = []
+    before = task.after.task if task.after else ""
+    for arm in arms:
+        own = [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases
+        answers = asked.repeats[arm.name]
+        made = score_arm(
+            task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), expectations
+        )
+        scores.append(with_wrong_before(made, before, wrong.get(arm.name, frozenset())))
+    return ScoredArms(cases, measures, asked.identities, asked.answers, tuple(scores))
+
+
+class _Numbers:
+    """Things by the number that each has in a list, which both processes have."""
+
+    def __init__(self, things: Sequence[object]) -> None:
+        self._of = {id(one): number for number, one in enumerate(things)}
+
+    def __call__(self, thing: object) -> int:
+        return self._of[id(thing)]
+
+
+def packed(arms: ScoredArms) -> bytes:
+    """The arms for a process that has the same project: cases and measures are numbers, and answers come once each.
+
+    That is several times as quick as to hand over the objects as they are.
+    """
+    every = {id(one): one for of_arm in arms.answers.values() for one in of_arm.values()}
+    for score in arms.scores:
+        for measure in (*score.measures, *(score.second.measures if score.second else ())):
+            every |= {id(answer): answer for case in measure.cases for answer in case.answers}
+    number, case_number, measure_number = (
+        _Numbers(list(every.values())),
+        _Numbers(arms.cases),
+        _Numbers(arms.measures),
+    )
+
+    def case_row(one: ScoredCase) -> tuple[Any, ...]:
+        answer = None if one.answer is None else number(one.answer)
+        repeats = tuple([case_row(again) for again in one.repeats])
+        return case_number(one.case), answer, one.score, one.as_read, repeats, one.note
+
+    def measure_row(one: MeasureScore) -> tuple[Any, ...]:
+        rows = [case_row(case) for case in one.cases]
+        return measure_number(one.measure), rows, one.value, one.bounds, one.tables, one.totals
+
+    scores = [
+        (
+            replace(one, measures=(), second=None if one.second is None else replace(one.second, measures=())),
+            [measure_row(score) for score in one.measures],
+            [measure_row(score) for score in one.second.measures] if one.second else [],
+        )
+        for one in arms.scores
+    ]
+    answers = {arm: {case: number(one) for case, one in found.items()} for arm, found in arms.answers.items()}
+    return pickle.dumps((list(map(tuple, every.values())), arms.identities, answers, scores), protocol=5)
+
+
+def unpacked(data: bytes, cases: tuple[Case, ...], measures: tuple[Measure, ...]) -> ScoredArms:
+    """The arms as they were before `packed`.
+
+    :param data: of a process of this program, never of a file: unpacking may run what is in it.
+    """
+    rows, identities, numbers, scores = pickle.loads(data)
+    every = [Answer._make(one) for one in rows]
+
+    def case_of(row: tuple[Any, ...]) -> ScoredCase:
+        case, answer, score, as_read, repeats, note = row
+        again = tuple([case_of(one) for one in repeats]) if repeats else ()
+        return ScoredCase(cases[case], None if answer is None else every[answer], score, as_read, again, note)
+
+    def measure_of(row: tuple[Any, ...]) -> MeasureScore:
+        measure, cases_of, *rest = row
+        return MeasureScore(measures[measure], tuple([case_of(one) for one in cases_of]), *rest)
+
+    made = tuple(
+        replace(
+            one,
+            measures=tuple(map(measure_of, own)),
+            second=None if one.second is None else replace(one.second, measures=tuple(map(measure_of, second))),
+        )
+        for one, own, second in scores
+    )
+    answers = {arm: {case: every[number] for case, number in found.items()} for arm, found in numbers.items()}
+    return ScoredArms(cases, measures, identities, answers, made)
