@@ -28,7 +28,7 @@ from drovik.scoring.causes.cause_table import (
     OFF_BY_A_POWER_OF_TEN,
 )
 from drovik.scoring.json_pointer import structure_of
-from drovik.scoring.language.english import is_negation
+from drovik.scoring.language.english import is_negation, is_plural_of
 from drovik.scoring.measure import AnswerContext, CannotScore
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures.judge import Judge
@@ -537,3 +537,108 @@ def test_a_time_of_day_is_the_same_in_every_way_of_writing(said: str, right: str
     assert [one for one in hours if measure.per_case({"t": said}, {"t": one}).value] == [
         one for one in (right,) if one
     ]
+
+
+@pytest.mark.parametrize(
+    ("one", "many"),
+    [
+        ("glove", "gloves"), ("box", "boxes"), ("dish", "dishes"), ("watch", "watches"), ("glass", "glasses"),
+        ("photo", "photos"), ("tomato", "tomatoes"), ("berry", "berries"), ("loaf", "loaves"), ("wolf", "wolves"),
+        ("knife", "knives"), ("life", "lives"), ("scarf", "scarfs"), ("foot", "feet"), ("child", "children"),
+        ("red glove", "red gloves"),
+    ],
+)  # fmt: skip
+def test_a_label_in_the_plural_is_told_as_such_and_not_as_another(one: str, many: str) -> None:
+    """Half of all misses of a label are this, and it is the measure that has to be changed, not the prompt."""
+    _, measure = task({"type": "label", "at": "/kind", "labels": [one, "umbrella"]})
+    assert [str(found.cause) for found in measure.per_case({"kind": many}, one).findings] == ["plural of the label"]
+    assert is_plural_of(many, one)
+    assert not is_plural_of(one, many)
+    assert not is_plural_of(one, one)
+    assert not is_plural_of(f"blue {many}", f"old {one}")
+
+
+def test_an_object_whose_picture_nobody_names_is_in_the_first() -> None:
+    _, measure = task({"type": "boxes", "place": "/box", "overlap": 0.99})
+    whole = {"size": [200, 100], "to_upright": [1, 0, 0, 0, 1, 0], "upright_size": [200, 100]}
+    half = {"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]}
+    box = [{"box": [100, 0, 150, 100]}]
+    assert measure.per_case(box, box, AnswerContext(pictures=(whole, half))).value == 1
+
+
+def test_the_table_of_statements_counts_each_kind_as_it_should_be_and_not_so() -> None:
+    """One of two required is said, one of two forbidden, one of three allowed; a sailor is beyond the picture."""
+    _, measure = task({"type": "facts"}, "text")
+    expected = {"must": ["red cap", "tray"], "may": ["dish", "coin", "key"], "must_not": ["umbrella", "phone"]}
+    score = measure.per_case("A red cap in a dish, and an umbrella. It belongs to a sailor.", expected)
+    (table,) = measure.tables(measure.rows([score]).sum(axis=0))
+    assert dict(table.rows) == {
+        "required": (1, 1, 0), "forbidden": (1, 1, 0), "allowed": (1, 2, 0), "invented": (0, 0, 0),
+        "beyond the picture": (0, 1, 0),
+    }  # fmt: skip
+
+
+def test_what_is_found_where_nothing_is_expected_is_worth_nothing_and_nothing_found_there_all() -> None:
+    table = {"type": "boxes", "label": "/label", "confidence": "/sure", "place": "/box", "score": "ap"}
+    _, measure = task(table)
+    box = {"box": [0, 0, 50, 50], "label": "glove", "sure": 0.9}
+    size = AnswerContext(
+        pictures=({"size": [100, 100], "to_upright": [1, 0, 0, 0, 1, 0], "upright_size": [100, 100]},)
+    )
+    assert measure.combine([measure.per_case([box], [], size)]) == 0
+    assert measure.combine([measure.per_case([], [], size)]) == 1
+    assert measure.combine([measure.per_case([box], [box], size), measure.per_case([box], [], size)]) == 1 / 2
+
+
+@pytest.mark.parametrize("wrong", [5, [5], ["a text", 5], "", " ", ["a text", " "], [], None])
+def test_a_reference_that_is_no_text_is_reported(wrong: Any) -> None:
+    _, measure = task({"type": "similarity"}, "text")
+    assert measure.check_expected(wrong) is not None
+    assert measure.check_expected(["a text", "another"]) is None
+
+
+def test_whole_records_are_right_or_wrong_and_fields_are_a_share() -> None:
+    """It decides which interval is theirs."""
+    fields = {"a": {"rule": "exact"}}
+    _, records = task({"type": "fields", "score": "record", "fields": fields})
+    _, each = task({"type": "fields", "score": "f1", "fields": fields})
+    assert (records.binary, each.binary) == (True, False)
+
+
+def test_words_that_were_dropped_or_added_are_shown_beside_nothing() -> None:
+    _, measure = task({"type": "text"}, "text")
+    dropped, added = "tag on the left side", "tag on the far left side"
+    (found,) = measure.per_case("tag on the side", dropped).findings
+    assert (found.expected, found.got) == ("left", "nothing")
+    (found,) = measure.per_case(added, dropped).findings
+    assert (found.expected, found.got) == ("nothing", "far")
+
+
+def test_an_answer_in_another_language_is_told_as_that_and_by_no_word_of_it() -> None:
+    wanted = "A blue umbrella with a wooden handle lies on the tray beside a paper tag."
+    said = "Auf dem Tablett liegt ein blauer Regenschirm mit hölzernem Griff neben einem Zettel."
+    owner, measure = task({"type": "similarity"}, "text")
+    answer = Answer(Status.OK, "", said, said)
+    scored = score_arm(owner, "a", [measure], [case("c", wanted)], {"c": (answer,)}).measures[0].cases[0]
+    assert scored.score is not None
+    assert {str(one.cause) for one in scored.score.findings} == {"another language"}
+
+
+def test_a_word_in_capitals_is_counted_at_its_own_place_in_the_line() -> None:
+    """Of the words that must be right the third and the fifth are; the fourth is written otherwise."""
+    _, measure = task({"type": "text", "must": [], "words": ["keep", "it", "shut"], "score": "must"}, "text")
+    score = measure.per_case("please do KEEP it shut", "please do keep it shut")
+    assert measure.combine([score]) == pytest.approx(2 / 3)
+    score = measure.per_case("please DO keep it shut", "please do keep it shut")
+    assert measure.combine([score]) == 1
+    score = measure.per_case("please DO KEEP it shut", "please do keep it shut")
+    assert measure.combine([score]) == pytest.approx(2 / 3)
+
+
+def test_answers_without_a_reply_are_counted_repeat_by_repeat() -> None:
+    owner, measure = task({"type": "label", "at": "/kind", "labels": ["cap", "hat"]})
+    good, failed = Answer(Status.OK, "bare", "{}", {"kind": "cap"}), Answer(Status.FAILED)
+    answers = {"a": (good, failed, failed), "b": (failed,), "c": (good,), "d": (None,)}
+    scored = score_arm(owner, "x", [measure], [case(name, {"kind": "cap"}) for name in "abcd"], answers).measures[0]
+    assert {one.case.id: one.failed_answers for one in scored.cases} == {"a": 2, "b": 1, "c": 0, "d": 0}
+    assert scored.failed == 1

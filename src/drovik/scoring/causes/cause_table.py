@@ -29,7 +29,7 @@ class Cause(str):
         made.many, made.owner, made.remedy = many, owner, remedy
         return made
 
-    def __getnewargs__(self) -> tuple[str, str, Owner, str]:
+    def __getnewargs__(self) -> tuple[str, str, Owner, str]:  # type: ignore[override]  # those of __new__ above
         """What makes it anew in another process."""
         return str(self), self.many, self.owner, self.remedy
 

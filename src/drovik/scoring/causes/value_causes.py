@@ -185,6 +185,9 @@ def _is_swapped_day(wanted: Any, got: Any) -> bool:
     return other == date(one.year, one.day, one.month)
 
 
+_LETTER_AND_DIGIT = re.compile(r"[^\W\d_]\d|\d[^\W\d_]")
+
+
 def _is_other_way(wanted: Any, got: Any) -> bool:
     """The same day, time or amount, written in another way than the rule takes."""
     found = _dates(wanted, got)
@@ -193,7 +196,10 @@ def _is_other_way(wanted: Any, got: Any) -> bool:
     if not isinstance(wanted, str) or not isinstance(got, str):
         return False
     (one, words), (other, said) = one_numeral(wanted), one_numeral(got)
-    return bool(one and other and words and (words == said or not said) and close(other[0], one[0]))
+    if not one or not other or not words or said not in (words, "") or not close(other[0], one[0]):
+        return False
+    # A letter against a digit is a part of a name, as in "1A", where it is neither a unit nor a currency.
+    return bool(unit_of(words) or currency_of(words)) or not any(map(_LETTER_AND_DIGIT.search, (wanted, got)))
 
 
 def _is_year_off(wanted: Any, got: Any) -> bool:

@@ -196,7 +196,9 @@ def denied(words: list[str]) -> list[bool]:
 _UNUSUAL = {
     "foot": "feet", "tooth": "teeth", "man": "men", "woman": "women", "child": "children", "mouse": "mice",
     "goose": "geese", "person": "people", "knife": "knives", "scarf": "scarves",
+    "shelf": "shelves", "loaf": "loaves", "wolf": "wolves", "calf": "calves", "thief": "thieves", "hoof": "hooves",
 }  # fmt: skip
+_SINGULAR_OF = {many: one for one, many in _UNUSUAL.items()}
 
 
 def is_plural_of(many: str, one: str) -> bool:
@@ -224,7 +226,7 @@ NUMBERS = {word: number for number, word in enumerate(_WORDS_OF_NUMBERS.split())
 def singular(phrase: str) -> str:
     """A phrase in lower case whose last word is made singular, by the rules of spelling."""
     head, _, last = phrase.rpartition(" ")
-    one = next((single for single, many in _UNUSUAL.items() if many == last), last)
+    one = _SINGULAR_OF.get(last, last)
     if one == last and len(last) > 3 and last.endswith("s") and not last.endswith(("ss", "us", "is")):
         if last.endswith("ies"):
             one = f"{last[:-3]}y"
@@ -240,8 +242,12 @@ _PORTER = snowballstemmer.stemmer("porter")
 
 @lru_cache(maxsize=20_000)
 def stem(word: str) -> str:
-    """The stem of an English word in lower case, by the algorithm of M. F. Porter (Program 14(3), 1980)."""
+    """The stem of an English word in lower case, by the algorithm of M. F. Porter (Program 14(3), 1980).
+
+    Plurals that no rule makes singular, which it leaves apart, have the stem of the one.
+    """
     word = word.removesuffix("'s").replace("'", "")
+    word = _SINGULAR_OF.get(word, word)
     if len(word) <= 2 or not word.isascii():
         return word
     return str(_PORTER.stemWord(word))
