@@ -146,3 +146,128 @@ def test_what_cannot_be_exported_is_said(drovik: Drovik, serve: Serve) -> None:
         assert len(found.err.splitlines()) == 1
     assert drovik("export", "out").code == 0, "nothing sent is empty tables"
     assert (drovik.folder / "out/answers.csv").read_text().count("\n") == 1
+
+
+def other_project(folder: Path, serve: Serve, cases: int = 5) -> Path:
+    """Somebody else's, with the same tasks."""
+    return demo_on_port(folder, serve(lambda n, body: good('{"kind": "cap"}')).port, cases=cases)
+
+
+def mine(drovik: Drovik, *words: str) -> list[Any]:
+    return [json.loads(line) for line in (drovik.folder / "cases.jsonl").read_text().splitlines()]
+
+
+@pytest.mark.parametrize("kind", ["csv", "jsonl", "parquet", "arrow", "sqlite", "zip", "folder"])
+def test_what_is_exported_is_imported_elsewhere_with_its_pictures(
+    drovik: Drovik, serve: Serve, tmp_path: Path, kind: str
+) -> None:
+    """Facts, expected outputs, groups, regions and tags come along; what is there already is not added again."""
+    theirs = Drovik(other_project(tmp_path / "theirs", serve), tmp_path / "config")
+    rows = mine(theirs)
+    rows[3] |= {"group": "=cap", "split": "held_out", "refusal": ["sort"], "regions": {"tag": [1, 2, 30, 40]}}
+    rows[3]["images"] = [{"path": rows[3]["images"][0], "tag": "front"}, {"path": rows[4]["images"][0], "page": 1}]
+    (theirs.folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    source: Path = tmp_path / "theirs"
+    if kind == "zip":
+        source = tmp_path / "b.zip"
+        theirs("export", "--bundle", str(source))
+    elif kind != "folder":  # beside the pictures, which are named from there
+        assert theirs("export", ".", "--as", kind, "--table", "cases", "--split", "all").code == 0
+        source = theirs.folder / {"sqlite": "drovik.sqlite"}.get(kind, f"cases.{kind}")
+    other_project(drovik.folder, serve, cases=2)
+    done = drovik("import", str(source), "--json")
+    assert done.code == 0, done.err
+    assert json.loads(done.out) == {
+        "added": [row["id"] for row in rows[2:]], "replaced": [], "same": [row["id"] for row in rows[:2]], "kept": [],
+    }  # fmt: skip
+    assert [row["id"] for row in mine(drovik)] == [row["id"] for row in rows]
+    for got, wanted in zip(mine(drovik)[2:], rows[2:], strict=True):
+        assert {**got, "images": 0} == {**wanted, "images": 0}
+        for one, other in zip(got["images"], wanted["images"], strict=True):
+            here, there = (image["path"] if isinstance(image, dict) else image for image in (one, other))
+            assert (drovik.folder / here).read_bytes() == (theirs.folder / there).read_bytes()
+            assert not isinstance(other, dict) or {**one, "path": 0} == {**other, "path": 0}
+    assert drovik("check").code == 0
+    assert json.loads(drovik("import", str(source), "--json").out)["same"] == [row["id"] for row in rows]
+
+
+def test_a_case_that_differs_is_taken_or_left_as_it_is_said_and_else_nothing_is(
+    drovik: Drovik, serve: Serve, tmp_path: Path
+) -> None:
+    theirs = Drovik(other_project(tmp_path / "theirs", serve, cases=3), tmp_path / "config")
+    rows = mine(theirs)
+    rows[0]["expected"]["sort"]["kind"] = "mitten"
+    (theirs.folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    (theirs.folder / rows[1]["images"][0]).write_bytes((theirs.folder / rows[2]["images"][0]).read_bytes())
+    other_project(drovik.folder, serve, cases=2)
+    before = (drovik.folder / "cases.jsonl").read_bytes()
+    refused = drovik("import", str(theirs.folder))
+    assert (refused.code, refused.err.count("is there already, and differs")) == (2, 2), "a label, and a picture"
+    assert (drovik.folder / "cases.jsonl").read_bytes() == before
+    alone = json.loads(drovik("import", str(theirs.folder), "--keep", "--task", "find", "--json").out)
+    assert alone["added"] == [rows[2]["id"]]
+    assert list(mine(drovik)[2]["expected"]) == ["find"]
+    (drovik.folder / "cases.jsonl").write_bytes(before)
+    kept = drovik("import", str(theirs.folder), "--keep")
+    assert kept.out.splitlines()[0] == "cases.jsonl: 1 case added, 2 cases left as yours are."
+    assert (drovik.folder / "cases.jsonl").read_bytes().startswith(before)
+    replaced = json.loads(drovik("import", str(theirs.folder), "--replace", "--json").out)
+    assert replaced["replaced"] == [row["id"] for row in rows[:2]]
+    assert [row["expected"] for row in mine(drovik)] == [row["expected"] for row in rows]
+
+
+def test_cases_go_into_a_table_as_far_as_it_has_columns(drovik: Drovik, serve: Serve, tmp_path: Path) -> None:
+    theirs = Drovik(other_project(tmp_path / "theirs", serve, cases=4), tmp_path / "config")
+    rows = mine(theirs)
+    for row in rows:
+        row["expected"] = {name: row["expected"][name] for name in ("sort", "copy-tag")}
+        row["split"], row["regions"] = "held_out", {"tag": [0.25, 0.5, 0.75, 1]}
+    more = {"refusal": ["sort"]}, {"given": {"deck": 3}}, {"expected": {"describe": {"must": [["blue"]]}}}
+
+    def write(*those: dict[str, Any]) -> None:
+        (theirs.folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in those))
+
+    write(*rows)
+    other_project(drovik.folder, serve, cases=1)
+    toml, table = drovik.folder / "drovik.toml", drovik.folder / "cases.csv"
+    toml.write_text(toml.read_text().replace('"cases.jsonl"', '"cases.csv"'))
+    table.write_text("id,image,given.vessel\nmine,images/lp-001.jpg,Tern\n")
+    assert drovik("import", str(theirs.folder)).out.startswith("cases.csv: 4 cases added.")
+    assert json.loads(drovik("import", str(theirs.folder), "--json").out)["same"] == [row["id"] for row in rows]
+    before = table.read_bytes()
+    for one in more:
+        write({**rows[0], "id": "new", **one})
+        refused = drovik("import", str(theirs.folder))
+        said = "cases.csv: case 'new' has what a CSV file has no column or no type for"
+        assert (refused.code, said in refused.err) == (2, True), one
+    assert table.read_bytes() == before
+
+
+def test_what_cannot_be_imported_is_said_and_nothing_is_written(drovik: Drovik, serve: Serve, tmp_path: Path) -> None:
+    other_project(drovik.folder, serve, cases=2)
+    before = (drovik.folder / "cases.jsonl").read_bytes()
+    with zipfile.ZipFile(tmp_path / "out.zip", "w") as bundle:
+        bundle.writestr("drovik.toml", 'cases = "cases.jsonl"')
+        bundle.writestr("../escaped.txt", "x")
+    (tmp_path / "broken.zip").write_bytes(b"PK\x03\x04 and no more")
+    (tmp_path / "empty").mkdir()
+    (tmp_path / "a.png").write_bytes(b"")
+    (tmp_path / "unknown.jsonl").write_text('{"id": "a", "images": ["a.png"], "expected": {"sotr": {}}}\n')
+    (tmp_path / "none.jsonl").write_text('{"id": "a", "images": ["a.jpg"]}\n')
+    (tmp_path / "cells.csv").write_text('id,images\na,"[""a.jpg"\n')
+    (tmp_path / "notes.txt").write_text("x")
+    for source, said in (
+        ("out.zip", "holds a file that would lie elsewhere: ../escaped.txt"),
+        ("broken.zip", "cannot be unpacked"),
+        ("empty", "holds no project that can be read"),
+        ("unknown.jsonl", "has expected outputs for tasks that this project does not have: sotr; add those tasks"),
+        ("none.jsonl", "line 1: the picture a.jpg is not there"),
+        ("cells.csv", "line 2: a cell is not JSON"),
+        ("notes.txt", "is no table"),
+        ("nothing.csv", "nothing.csv: no such file"),
+    ):
+        found = drovik("import", str(tmp_path / source))
+        assert (found.code, said in found.err) == (2, True), found.err
+        assert len(found.err.splitlines()) == 1
+    assert (drovik.folder / "cases.jsonl").read_bytes() == before
+    assert not (tmp_path.parent / "escaped.txt").exists()

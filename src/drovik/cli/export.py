@@ -34,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--as", dest="kind", choices=KINDS, default="csv", help="the kind of files (default: csv)")
     parser.add_argument(
         "--table", action="append", default=[], metavar="NAME",
-        help="only this one of answers, scores, measures, findings, attempts, money (may be repeated)",
+        help="only this one of answers, scores, measures, findings, attempts, money, cases (may be repeated)",
     )  # fmt: skip
     parser.add_argument("--pictures", action="store_true", help="the pictures too, as they were sent (in pictures/)")
     parser.add_argument(

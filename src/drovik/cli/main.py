@@ -45,6 +45,7 @@ COMMANDS = {
     "review": ("drovik.cli.review.review_command", "people judge answers, or fill in expected outputs"),
     "report": ("drovik.cli.report", "the whole comparison as one HTML page"),
     "export": ("drovik.cli.export", "answers, scores, attempts and money as tables; the project as one file"),
+    "import": ("drovik.cli.import_cases", "take in cases of a bundle, another project or a table"),
     "doctor": ("drovik.cli.doctor", "what is installed, where things are, what is missing"),
     "completion": ("drovik.cli.completion", "what a shell completes; the manual page"),
     "store": ("drovik.cli.store", "check and repair what was sent and came back"),

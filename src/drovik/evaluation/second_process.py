@@ -16,7 +16,7 @@ from multiprocessing.connection import Connection
 from typing import Any
 
 Work = Callable[[Any], bytes]
-"""What is done there: a job, of plain values, → what came of it."""
+"""What is done there: a job, of plain values, → its result, packed."""
 _ENDING_SECONDS = 2.0
 
 
@@ -35,7 +35,7 @@ class SecondProcess:
         return True
 
     def answer(self) -> bytes | None:
-        """What came of the job; None where it failed, whatever the reason."""
+        """The result of the job; None where it failed, whatever the reason."""
         try:
             return self._connection.recv_bytes() or None
         except (EOFError, OSError):

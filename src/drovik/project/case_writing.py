@@ -5,12 +5,16 @@ from __future__ import annotations
 import csv
 import io
 import json
+import tempfile
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from drovik.errors import Problem, ProjectError
 from drovik.files import read_text, write_whole
+from drovik.project.case_rows import csv_cells_of, row_of
+from drovik.project.cases import Case, read_cases
+from drovik.project.tasks import Task
 
 MOST_BYTES = 1_000_000_000
 """Of the file of the cases, which is changed as a whole."""
@@ -52,6 +56,55 @@ def write_cases(folder: Path, source: str, case_id: str, rows: Sequence[Mapping[
         _change_csv(path, case_id, {}, [_csv_cells(row) for row in rows])
     else:
         _change_lines(path, case_id, lambda row: None, [json.dumps(row, ensure_ascii=False) for row in rows])
+
+
+def add_cases(
+    folder: Path, source: str, cases: Sequence[Case], replaced: Collection[str], tasks: Sequence[Task],
+    null_word: str | None,
+) -> None:  # fmt: skip
+    """Put cases behind those that are there; some take the place of the one with their id.
+
+    :param replaced: the ids of those.
+    :param tasks: their schemas give the types of CSV columns.
+    :raises DrovikError: as `write_region` does, and where a CSV file has no columns for a case.
+    """
+    path = _file(folder, source)
+    new = [one for one in cases if one.id not in replaced]
+    instead = {one.id: one for one in cases if one.id in replaced}
+    if path.suffix.lower() == ".csv":
+        columns, rows = _csv_rows(path)
+        found = [csv_cells_of(instead[row["id"]], null_word) if row["id"] in instead else row for row in rows]
+        found += [csv_cells_of(one, null_word) for one in new]
+        columns += [one for one in dict.fromkeys(name for row in found for name in row) if one not in columns]
+        text = _csv_text(columns, found)
+        _require_kept(text, source, cases, tasks, null_word)
+        write_whole(path, text)
+        return
+    lines = read_text(path, path.name, MOST_BYTES).rstrip("\n").split("\n")
+    for number, line in enumerate(lines):
+        id_ = json.loads(line).get("id") if line.strip() else None
+        if id_ in instead:
+            lines[number] = json.dumps(row_of(instead[id_]), ensure_ascii=False)
+    lines += [json.dumps(row_of(one), ensure_ascii=False) for one in new]
+    write_whole(path, "\n".join(one for one in lines if one) + "\n")
+
+
+def _require_kept(
+    text: str, source: str, cases: Sequence[Case], tasks: Sequence[Task], null_word: str | None
+) -> None:
+    """See that a CSV file gives back what cases were written into it.
+
+    :raises ProjectError: where it does not: it has no column for a second picture without a tag, say, nor a type.
+    """
+    with tempfile.TemporaryDirectory() as name:
+        write_whole(Path(name) / "cases.csv", text)
+        back = {one.id: row_of(one) for one in read_cases(Path(name), "cases.csv", tasks, [], null_word)}
+    for one in cases:
+        if back.get(one.id) != row_of(one):
+            what = f"case '{one.id}' has what a CSV file has no column or no type for"
+            raise ProjectError(
+                Problem(what, "write your cases as JSON Lines, and name that file in drovik.toml", source)
+            )
 
 
 def write_split(folder: Path, source: str, held_out: Collection[str]) -> int:
@@ -150,11 +203,15 @@ def _csv_rows(path: Path) -> tuple[list[str], list[dict[str, str]]]:
 
 
 def _write_csv(path: Path, columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> None:
+    write_whole(path, _csv_text(columns, rows))
+
+
+def _csv_text(columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> str:
     out = io.StringIO()
     writer = csv.DictWriter(out, columns, restval="", lineterminator="\n")
     writer.writeheader()
     writer.writerows(rows)
-    write_whole(path, out.getvalue())
+    return out.getvalue()
 
 
 def _csv_cells(row: Mapping[str, Any]) -> dict[str, str]:

@@ -341,7 +341,7 @@ def read_cases(
     first_places: dict[str, str] = {}
     before = len(problems)
     for row in _rows(folder, source, tasks, problems, null_word):
-        case = _case_of(row, source, problems)
+        case = case_of(row, source, problems)
         if case is None:
             continue
         if case.id in first_places:
@@ -371,7 +371,8 @@ def _rows(
     return iter(())
 
 
-def _case_of(row: SourceRow, source: str, problems: list[Problem]) -> Case | None:
+def case_of(row: SourceRow, source: str, problems: list[Problem]) -> Case | None:
+    """The case of a row; None after adding to `problems`."""
     try:
         if isinstance(row.values, bytes):
             found = CaseRow.model_validate_json(row.values)

@@ -17,3 +17,8 @@ def guarded(value: Any) -> str:
     text = "" if value is None else value if isinstance(value, str) else json.dumps(value, ensure_ascii=False)
     text = visible(text)
     return f"'{text}" if isinstance(value, str) and text.startswith(RISKY) else text
+
+
+def unguarded(cell: str) -> str:
+    """A cell as it was before it was guarded."""
+    return cell[1:] if cell.startswith("'") and cell[1:].startswith(RISKY) else cell

@@ -105,7 +105,11 @@ def _utf8(cell: Any) -> Any:
     return cell.encode("utf-8", "replace").decode() if isinstance(cell, str) else cell
 
 
-def _arrow() -> Any:
+def arrow() -> Any:
+    """Pyarrow.
+
+    :raises UsageError: where it is not installed.
+    """
     try:
         import pyarrow as pa
     except ImportError:
@@ -129,7 +133,7 @@ def _arrow_batches(table: FileTable, pa: Any) -> tuple[Any, Iterator[Any]]:
 
 
 def _write_parquet(table: FileTable, path: Path) -> int:
-    pa = _arrow()
+    pa = arrow()
     import pyarrow.parquet as pq
 
     schema, batches = _arrow_batches(table, pa)
@@ -142,7 +146,7 @@ def _write_parquet(table: FileTable, path: Path) -> int:
 
 
 def _write_arrow(table: FileTable, path: Path) -> int:
-    pa = _arrow()
+    pa = arrow()
     schema, batches = _arrow_batches(table, pa)
     count = 0
     with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, schema) as writer:

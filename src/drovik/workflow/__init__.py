@@ -115,6 +115,7 @@ if TYPE_CHECKING:
         with_id,
     )
     from drovik.workflow.bundle import write_bundle
+    from drovik.workflow.case_import import import_cases
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
     from drovik.workflow.endpoint_trial import Trial, ask_both, try_endpoint
     from drovik.workflow.estimating import (
@@ -293,6 +294,7 @@ __all__ = [
     "headline_verdicts",
     "held_out_cases",
     "impacts_of",
+    "import_cases",
     "in_words",
     "infer_schema",
     "inspect_pictures",
@@ -483,6 +485,7 @@ _NAMES_OF = {
         "question_with require_slots settings_for wants_bytes with_id"
     ),
     "workflow.bundle": "write_bundle",
+    "workflow.case_import": "import_cases",
     "workflow.cropping": "cropped crops_into_cases read_box",
     "workflow.endpoint_trial": "Trial ask_both try_endpoint",
     "workflow.estimating": "SendingEstimate brought_costs estimate_sending estimates_and_bills keep_estimate",

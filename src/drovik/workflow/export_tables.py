@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.gathering import TaskView
+from drovik.project.case_rows import CASE_COLUMNS, cells_of
 from drovik.scoring.scores import ArmScores
 from drovik.store.answer_store import Store
 from drovik.store.sent import sent_attempts
@@ -57,9 +58,10 @@ _MONEY: Columns = (
     ("task", "text"), ("arm", "text"), ("currency", "text"), ("money", "number"), ("answers", "whole"),
     ("input_tokens", "whole"), ("output_tokens", "whole"),
 )  # fmt: skip
+_CASES: Columns = tuple((name, "text") for name in CASE_COLUMNS)
 _COLUMNS: Mapping[str, Columns] = {
     "answers": _ANSWERS, "scores": _SCORES, "measures": _MEASURES, "findings": _FINDINGS, "attempts": _ATTEMPTS,
-    "money": _MONEY,
+    "money": _MONEY, "cases": _CASES,
 }  # fmt: skip
 EXPORTS = tuple(_COLUMNS)
 
@@ -77,7 +79,7 @@ def tables_to_export(store: Store, views: Sequence[TaskView], names: Sequence[st
         "answers": lambda: _answers(views), "scores": lambda: _of_arms(views, "scores", case_rows),
         "measures": lambda: _of_arms(views, "measures", measure_rows),
         "findings": lambda: _of_arms(views, "findings", finding_rows), "attempts": lambda: _attempts(store, views),
-        "money": lambda: _money(views),
+        "money": lambda: _money(views), "cases": lambda: _cases(views),
     }  # fmt: skip
     return [ExportTable(name, _COLUMNS[name], makers[name]) for name in names or EXPORTS]
 
@@ -124,6 +126,12 @@ def _attempts(store: Store, views: Sequence[TaskView]) -> Iterator[Row]:
                 one.endpoint, one.started, one.outcome, one.seconds, one.note, one.http_status, one.model,
                 one.input_tokens, one.output_tokens, *money, one.identity,
             )  # fmt: skip
+
+
+def _cases(views: Sequence[TaskView]) -> Iterator[Row]:
+    """Each case once; those of a task that judges are answers of another, and no cases of the project."""
+    every = {case.id: case for view in views if view.task.judges is None for case in view.cases}
+    yield from map(cells_of, every.values())
 
 
 def _money(views: Sequence[TaskView]) -> Iterator[Row]:

@@ -55,7 +55,7 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
     placed: dict[Path, str] = {}
     for picture in (one for case in examples.cases for one in case.pictures):
         if picture not in placed:
-            placed[picture] = _placed(folder, picture)
+            placed[picture] = placed_picture(folder, picture)
     lines = [as_json_line(_row(case, task, placed)) for case in examples.cases]
     write_whole(folder / "cases.jsonl", "".join(lines))
     missing = []
@@ -131,7 +131,7 @@ def _row(case: ExampleCase, task: str, placed: Mapping[Path, str]) -> dict[str, 
     return row
 
 
-def _placed(folder: Path, picture: Path) -> str:
+def placed_picture(folder: Path, picture: Path) -> str:
     """A picture's path from the project: as it lies in there, else of a copy."""
     inside = os.path.relpath(picture.resolve(), folder.resolve())
     if not inside.startswith(".."):

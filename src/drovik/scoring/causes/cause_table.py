@@ -30,7 +30,7 @@ class Cause(str):
         return made
 
     def __getnewargs__(self) -> tuple[str, str, Owner, str]:  # type: ignore[override]  # those of __new__ above
-        """What makes it anew in another process."""
+        """What it is made of in another process."""
         return str(self), self.many, self.owner, self.remedy
 
 
