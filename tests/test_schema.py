@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from drovik.demo.copying import copy_demo
-from drovik.project.file_schemas import FILES, file_schema
+from drovik.project.file_schemas import FILES, file_schema, schema_of_record
 from drovik.project.schema_inference import infer_schema, values_of_table
 from drovik.project.schema_words import all_required, example_of, in_words
 from drovik.project.schemas import SchemaChecker, check_schema
@@ -206,3 +206,9 @@ def test_what_is_no_schema_or_no_example_is_said_in_a_line(drovik: Drovik, words
     assert found.code == 2
     assert said in found.err
     assert len(found.err.splitlines()) == 1
+
+
+@pytest.mark.parametrize("name", FILES)
+def test_the_schemas_that_are_shipped_are_those_of_the_records(name: str) -> None:
+    """Or an editor would refuse what Drovik reads; after a change: python tools/write_schemas.py."""
+    assert file_schema(name) == schema_of_record(name)
