@@ -32,6 +32,7 @@ from drovik.scoring.language.english import is_negation, is_plural_of
 from drovik.scoring.measure import AnswerContext, CannotScore
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures.judge import Judge
+from drovik.scoring.measures.transcript import without_quotes
 from drovik.scoring.rules.nested import _in_order
 
 CORPUS = [
@@ -642,3 +643,71 @@ def test_answers_without_a_reply_are_counted_repeat_by_repeat() -> None:
     scored = score_arm(owner, "x", [measure], [case(name, {"kind": "cap"}) for name in "abcd"], answers).measures[0]
     assert {one.case.id: one.failed_answers for one in scored.cases} == {"a": 2, "b": 1, "c": 0, "d": 0}
     assert scored.failed == 1
+
+
+def test_average_precision_is_at_one_half_or_over_all_ten_overlaps() -> None:
+    """A find that overlaps by 0.6 is right at the overlaps 0.5, 0.55 and 0.6, and at no other of the ten."""
+    size = AnswerContext(
+        pictures=({"size": [100, 100], "to_upright": [1, 0, 0, 0, 1, 0], "upright_size": [100, 100]},)
+    )
+    for score, overlap, value in (
+        ("ap50", 60, 1.0), ("ap", 60, 0.3), ("ap50", 52, 1.0), ("ap", 52, 0.1), ("ap50", 48, 0.0), ("ap", 100, 1.0),
+    ):  # fmt: skip
+        _, measure = task({"type": "boxes", "place": "/box", "score": score})
+        found, wanted = [{"box": [0, 0, 100, overlap]}], [{"box": [0, 0, 100, 100]}]
+        assert measure.combine([measure.per_case(found, wanted, size)]) == pytest.approx(value), (score, overlap)
+
+
+@pytest.mark.parametrize(
+    ("box", "label", "cause"),
+    [
+        ([0, 0, 50, 50], "hat", "wrong label"),
+        ([40, 40, 90, 90], "cap", "place too far off"),
+        ([40, 40, 90, 90], "hat", "not found"),
+        ([60, 60, 90, 90], "cap", "not found"),
+    ],
+)
+def test_a_thing_that_was_not_found_is_told_by_what_was_found_in_its_stead(
+    box: list[int], label: str, cause: str
+) -> None:
+    _, measure = task({"type": "boxes", "place": "/box", "label": "/label"})
+    size = AnswerContext(
+        pictures=({"size": [100, 100], "to_upright": [1, 0, 0, 0, 1, 0], "upright_size": [100, 100]},)
+    )
+    wanted = [{"box": [0, 0, 50, 50], "label": "cap"}]
+    assert str(measure.per_case([{"box": box, "label": label}], wanted, size).findings[0].cause) == cause
+
+
+@pytest.mark.parametrize(
+    ("text", "bare"),
+    [
+        ('"a"', "a"), ("“a b”", "a b"), ("« a »", "a"), ("'\"a\"'", "a"), ('""', ""), ('"', '"'), ('"a', '"a'),
+        ('"a" and "b"', '"a" and "b"'), ("„a“", "a"), ("‹a›", "a"),
+    ],
+)  # fmt: skip
+def test_quotes_around_the_whole_are_no_part_of_a_text(text: str, bare: str) -> None:
+    assert without_quotes(text) == bare
+
+
+def test_answers_off_the_schema_are_read_beside_those_that_fit_repeat_by_repeat() -> None:
+    owner, measure = task({"type": "label", "at": "/kind", "labels": ["cap", "hat"]})
+    right, wrong = {"kind": "cap"}, {"kind": "hat"}
+    off, good = Answer(Status.OFF_SCHEMA, "bare", "{}", right), Answer(Status.OK, "bare", "{ }", right)
+    bad = Answer(Status.OK, "bare", "{  }", wrong)
+    answers = {"a": (off, good), "b": (off, bad), "c": (good, good)}
+    scored = score_arm(owner, "x", [measure], [case(name, right) for name in "abc"], answers).measures[0]
+    assert [one.score.value for one in scored.cases if one.score] == [0.5, 0, 1]
+    assert [one.score.value for one in scored.as_read if one.score] == [1, 0.5, 1]
+
+
+def test_a_wrong_expected_output_within_a_list_names_its_place() -> None:
+    day = {"rule": "list", "item": {"rule": "date"}}
+    record = {"rule": "record", "fields": {"day": {"rule": "date"}}}
+    _, measure = task({"type": "fields", "fields": {"days": day, "trip": record}})
+    told = measure.check_expected({"days": ["2026-03-01", "2026-13-45"], "trip": {"day": "2026-03-01"}})
+    assert told is not None
+    assert "/days/1" in " ".join(told)
+    assert "'days'" in " ".join(told)
+    told = measure.check_expected({"days": [], "trip": {"day": "soon"}})
+    assert told is not None
+    assert "/trip/day" in " ".join(told)
