@@ -75,7 +75,7 @@ def test_it_works_in_an_empty_environment(built: Path, tmp_path: Path, versions:
     done(pip, "install", "--quiet", *constraints, wheel, folder=tmp_path)
     done(tmp_path / "venv/bin/drovik", "demo", "demo", folder=tmp_path)
     told = done(tmp_path / "venv/bin/drovik", "check", folder=tmp_path / "demo")
-    assert told.startswith("Nothing is wrong: 48 cases")
+    assert told.startswith("Nothing is wrong: ")
     done(pip, "install", "--quiet", *constraints, f"{wheel}[formula]", "pytest", "hypothesis", folder=tmp_path)
     shutil.copytree(built / "source/tests", tmp_path / "tests")
     names = ("scoring", "measures", "why_wrong", "reading", "statistics", "verdict", "dialects", "schema", "store")

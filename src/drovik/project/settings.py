@@ -134,9 +134,11 @@ class Endpoint(Frozen):
 
 
 class PicturesFrom(Frozen):
-    """Folders outside of the project from which pictures may be sent, once you have agreed to each."""
+    """Folders outside of the project that pictures may be sent from, once you agreed to each; how much is kept."""
 
     from_: tuple[Annotated[str, StringConstraints(min_length=1)], ...] = Field(default=(), alias="from")
+    kept_bytes: int = Field(default=2_000_000_000, ge=0)
+    """Of prepared pictures that are kept for the next run, beside the store; 0: none."""
 
     def folders(self, project: Path) -> list[Path]:
         """The folders, absolute and with no link in them; a relative one counts from the project's."""

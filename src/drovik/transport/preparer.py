@@ -21,6 +21,7 @@ from drovik.dialects.request import Draft, RequestWriter
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, RequestError
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
+from drovik.images.prepared_pictures import PreparedPictures
 from drovik.planning.plan import Plan
 from drovik.planning.rendering import canonical_conversation
 from drovik.planning.requests import Request
@@ -68,9 +69,16 @@ class PictureChanged(DrovikError):
         super().__init__(Problem(what, "send again, and it will be asked again", path))
 
 
-def write_request(project: Project, writer: RequestWriter, request: Request, request_id: str) -> PreparedRequest:
+def write_request(
+    project: Project,
+    writer: RequestWriter,
+    request: Request,
+    request_id: str,
+    kept: PreparedPictures | None = None,
+) -> PreparedRequest:
     """Render, read and prepare what a request needs, and write the request.
 
+    :param kept: pictures that were prepared before.
     :raises PictureChanged: where the pictures are not those that the request's identity speaks of.
     :raises DrovikError: where a picture or the template fails.
     """
@@ -94,7 +102,8 @@ def write_request(project: Project, writer: RequestWriter, request: Request, req
         source, own = project.pictures.read_with_digest(picture.path)
         digests.append(own)
         prep = prep_for(request.arm.prep, request.case, number)
-        made = prepare(source, prep, picture.path, project.settings.max_pixels)
+        make = partial(prepare, source, prep, picture.path, project.settings.max_pixels)
+        made = make() if kept is None else kept.made(own, prepared_key(prep), make)
         pictures.append(made)
         facts.append(_fact(picture.path, digests[-1], prep, made, source))
     schema = request.task.told_schema()
@@ -160,6 +169,9 @@ class Preparer:
         self._project, self._store, self._tally = project, store, tally
         redraws = _redraws(plan)
         self._at_once = not redraws
+        folder = project.store_path.parent / "prepared"
+        self._kept = PreparedPictures(folder, project.settings.pictures.kept_bytes) if redraws else None
+        self._under_way: dict[tuple[str, str], asyncio.Event] = {}
         self._pool = ThreadPoolExecutor(max_workers=2 if redraws else 1, thread_name_prefix="prepare")
 
     def close(self) -> None:
@@ -196,15 +208,30 @@ class Preparer:
         turned) has all that follow go to threads.
         """
         if not self._at_once:
-            loop = asyncio.get_running_loop()
-            return await loop.run_in_executor(
-                self._pool, write_request, self._project, service.writer, request, request_id
-            )
+            return await self._write_alone(service, request, request_id)
         started = time.perf_counter()
         try:
             return write_request(self._project, service.writer, request, request_id)
         finally:
             self._at_once = time.perf_counter() - started < TAKES_NO_TIME
+
+    async def _write_alone(self, service: EndpointSession, request: Request, request_id: str) -> PreparedRequest:
+        """Write a request in a thread, while no other prepares the same picture in the same way.
+
+        Arms ask about one case one after the other: to wait for the first of them takes no thread from another case.
+        """
+        key = (canonical([one.path for one in request.case.pictures]), canonical(request.arm.prep.canonical()))
+        while key in self._under_way:
+            await self._under_way[key].wait()
+        done = self._under_way[key] = asyncio.Event()
+        try:
+            loop = asyncio.get_running_loop()
+            return await loop.run_in_executor(
+                self._pool, write_request, self._project, service.writer, request, request_id, self._kept
+            )
+        finally:
+            del self._under_way[key]
+            done.set()
 
     def _warn_of_other_bytes(self, path: str) -> None:
         what = "is prepared to other bytes than before, though the prep is the same"
