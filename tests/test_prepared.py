@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 import base64
+import io
 import json
 import os
 import re
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 import pytest
 from conftest import Drovik, FakeService, demo_on_port, good
+from PIL import Image, ImageCms
 
 import drovik as package
+from drovik.errors import PictureError
+from drovik.images import drawing
+from drovik.images.decode import jpeg_scale
 from drovik.images.prepare import Prepared, prepare
 from drovik.images.prepared_pictures import PreparedPictures
 from drovik.project.preps import Prep
@@ -145,3 +151,60 @@ def test_a_kept_picture_is_all_that_the_prepared_one_was(prep: Prep, tmp_path: P
     PreparedPictures(tmp_path, 10**9).made("s", "p", lambda: made)
     assert PreparedPictures(tmp_path, 10**9).made("s", "p", lambda: ()) == made
     assert [one.layout.to_stored(one.part) for one in made]
+
+
+def jpeg(size: tuple[int, int], mode: str = "RGB", **more: object) -> bytes:
+    picture = Image.open(DEMO / "lp-001.jpg").convert(mode).resize(size, Image.Resampling.BICUBIC)
+    out = io.BytesIO()
+    picture.save(out, "JPEG", quality=92, **more)
+    return out.getvalue()
+
+
+@pytest.mark.parametrize(
+    ("size", "prep", "scale"),
+    [
+        ((1600, 1200), Prep(fit=560), 3), ((1600, 1200), Prep(fit=600), 3), ((1600, 1200), Prep(fit=601), 0),
+        ((1600, 1200), Prep(fit=900), 5), ((1601, 1203), Prep(fit=590), 3), ((1600, 1200), Prep(fit=400), 0),
+        ((1600, 1200), Prep(crop=(0.25, 0.25, 0.75, 0.75), fit=280), 3),
+    ],
+)  # fmt: skip
+def test_a_jpeg_decoded_between_pillows_scales_is_the_same_picture(
+    size: tuple[int, int], prep: Prep, scale: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As large, and no pixel of it elsewhere: as near to full decoding as what Pillow makes of a half."""
+    data = jpeg(size)
+    used: list[bool] = []
+    between = drawing.decoded_between
+
+    def noted(picture: Image.Image, least: tuple[int, int]) -> Image.Image | None:
+        found = between(picture, least)
+        used.append(found is not None)
+        assert found is None or found.size == tuple(-(-side * scale // 8) for side in picture.size)
+        return found
+
+    monkeypatch.setattr(drawing, "decoded_between", noted)
+    (quick,) = prepare(data, prep, "p", 10**8)
+    assert used == [scale > 0]
+    monkeypatch.setattr(drawing, "decoded_between", lambda *_: None)
+    (plain,) = prepare(data, prep, "p", 10**8)
+    assert (quick.width, quick.height, quick.layout) == (plain.width, plain.height, plain.layout)
+    one, other = (np.asarray(Image.open(io.BytesIO(made.data)), dtype=float) for made in (quick, plain))
+    assert np.abs(one - other).mean() < 2
+    assert np.abs(one[1:] - other[:-1]).mean() > np.abs(one - other).mean(), "not shifted"
+
+
+def test_what_cannot_be_decoded_so_is_decoded_as_before(monkeypatch: pytest.MonkeyPatch) -> None:
+    prep = Prep(fit=560)
+    for mode in ("L", "CMYK"):
+        (made,) = prepare(jpeg((1600, 1200), mode), prep, "p", 10**8)
+        assert (made.width, made.height) == (560, 420)
+    profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
+    (made,) = prepare(jpeg((1600, 1200), icc_profile=profile), prep, "p", 10**8)
+    assert (made.width, made.height) == (560, 420)
+    whole = jpeg((1600, 1200))
+    for broken in (whole[: len(whole) // 2], whole[:400]):
+        with pytest.raises(PictureError, match=r"breaks off|cannot be decoded|not a picture"):
+            prepare(broken, prep, "p.jpg", 10**8)
+    monkeypatch.setattr(jpeg_scale, "_decoder", lambda: None)
+    (plain,) = prepare(whole, prep, "p", 10**8)
+    assert (plain.width, plain.height) == (560, 420), "without the package"

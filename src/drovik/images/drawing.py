@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 
 from drovik.errors import PictureError, Problem
 from drovik.heavy import Image, ImageCms, ImageEnhance, ImageFilter, ImageOps
+from drovik.images.decode.jpeg_scale import decoded_between
 from drovik.images.layout import Layout
 from drovik.project.preps import Prep
 
@@ -43,12 +44,14 @@ def _resized(picture: Image.Image, layout: Layout) -> Image.Image:
     size = (layout.resized[1], layout.resized[0]) if lies else layout.resized
     box = layout.stored_crop()
     whole = picture.size
+    profile, smaller = picture.info.get("icc_profile"), None
     if picture.format == "JPEG":
         share = min(1.0, max(size[0] / (box[2] - box[0]), size[1] / (box[3] - box[1])))
+        least = max(1, round(whole[0] * share)), max(1, round(whole[1] * share))
+        smaller = decoded_between(picture, least)
         # Decodes at a half, quarter or eighth, never below what is asked.
-        picture.draft(None, (max(1, round(whole[0] * share)), max(1, round(whole[1] * share))))
-    profile = picture.info.get("icc_profile")
-    plain = _in_eight_bits(picture)
+        picture.draft(None, least)
+    plain = _in_eight_bits(picture) if smaller is None else smaller
     if plain.mode not in ("L", "RGB", "RGBA", "CMYK"):
         plain = plain.convert("RGBA" if _is_see_through(plain) else "L" if plain.mode == "1" else "RGB")
     elif "transparency" in plain.info:

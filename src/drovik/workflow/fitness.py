@@ -25,6 +25,7 @@ EXTRAS: Mapping[str, tuple[str, str]] = {
     "arrow": ("pyarrow", "exports as Parquet and Arrow"), "completion": ("shtab", "completion in the shell"),
     "figures": ("matplotlib", "figures as files"), "formula": ("sympy", "formulas that are equal"),
     "frame": ("pandas", "scores as data frames"), "heic": ("pillow_heif", "HEIC pictures"),
+    "jpeg": ("simplejpeg", "large JPEGs quicker"),
     "keyring": ("keyring", "keys in the system's keyring"), "pdf": ("pypdfium2", "pages of PDFs"),
     "video": ("av", "frames of clips"), "xlsx": ("openpyxl", "Excel tables"),
 }  # fmt: skip
