@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import sqlite3
 import subprocess
 from collections.abc import Callable
 from pathlib import Path
@@ -244,3 +246,32 @@ def test_what_a_task_still_lacks_is_said_by_check_and_by_score(answered_demo: Dr
     assert line in answered_demo("check").out
     assert line in answered_demo("score", "--task", "sort").out
     assert len(answered_demo("check", "--json").json["without_expected"]) == 1
+
+
+def test_pictures_that_the_store_knows_are_not_opened_again_and_what_changed_is_seen(answered_demo: Drovik) -> None:
+    """A file of another time, a lower limit of the project's, and a store that cannot be read."""
+    folder = answered_demo.folder
+    answered_demo("quote")  # which takes the digests of the files, that are copies here
+    assert answered_demo("check").code == 0
+    with sqlite3.connect(folder / ".drovik/answers.sqlite") as store:
+        assert store.execute("SELECT COUNT(*) FROM looks").fetchone()[0] > 40, "kept for the next time"
+        # Whoever looked at the file would find another size.
+        store.execute("UPDATE looks SET facts = '[\"JPEG\", [[70000, 70000]], 1, [[1, null]], 1]'")
+    assert "pixels" in answered_demo("check").out, "it is what the store says of the file"
+    picture = folder / "images/lp-001.jpg"
+    os.utime(picture, ns=(1, 1))
+    told = answered_demo("check").out
+    assert "images/lp-001.jpg" not in told
+    assert "images/lp-002.jpg" in told
+    with sqlite3.connect(folder / ".drovik/answers.sqlite") as store:
+        store.execute("DELETE FROM looks")
+    assert answered_demo("check").code == 0
+    picture.write_bytes(picture.read_bytes()[:300])
+    assert "images/lp-001.jpg: is not a picture" in answered_demo("check").out
+    picture.write_bytes((folder / "images/lp-002.jpg").read_bytes())
+    toml = folder / "drovik.toml"
+    toml.write_text(f"max_pixels = 1000\n{toml.read_text()}")
+    assert answered_demo("check").out.count("1000 pixels") > 40
+    toml.write_text(toml.read_text().removeprefix("max_pixels = 1000\n"))
+    (folder / ".drovik/answers.sqlite").write_bytes(b"no store")
+    assert answered_demo("check").code == 0

@@ -9,6 +9,7 @@ import json
 import sqlite3
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import lru_cache
 from typing import Any
 
 from drovik.images.decode.facts import PictureFacts
@@ -51,6 +52,17 @@ class PictureCache:
                 self._connection.executemany("INSERT OR REPLACE INTO sources VALUES (?, ?, ?, ?, ?)", fresh)
         return found
 
+    def unchanged(self) -> Callable[[FileState], str | None]:
+        """Gives the digest of a file that looks as it did when it was digested; None for others."""
+        rows = self._connection.execute("SELECT path, digest, size, mtime_ns, inode FROM sources")
+        known = {path: (digest, tuple(looks)) for path, digest, *looks in rows}
+
+        def digest_of(state: FileState) -> str | None:
+            digest, looks = known.get(state.path, (None, ()))
+            return digest if looks == state[1:] else None
+
+        return digest_of
+
     def forget_source(self, path: str) -> None:
         """Have a picture's digest computed again the next time."""
         with transaction(self._connection):
@@ -82,12 +94,7 @@ class PictureCache:
         """What is kept of what a source is."""
         row = self._connection.execute("SELECT facts FROM looks WHERE source = ? AND prep = ?", (source, prep))
         found = row.fetchone()
-        if found is None:
-            return None
-        format_, sizes, orientation, shots, count = json.loads(found[0])
-        return PictureFacts(
-            format_, tuple((one[0], one[1]) for one in sizes), orientation, tuple(Shot(*one) for one in shots), count
-        )
+        return None if found is None else _facts(found[0])
 
     def keep_facts(self, source: str, prep: str, facts: PictureFacts) -> None:
         """Keep what a source is, with the next `write_facts`."""
@@ -100,6 +107,15 @@ class PictureCache:
             with transaction(self._connection):
                 self._connection.executemany("INSERT OR REPLACE INTO looks VALUES (?, ?, ?)", self._looks)
             self._looks.clear()
+
+
+@lru_cache(maxsize=10_000)
+def _facts(text: str) -> PictureFacts:
+    """What a source is, as it is kept; most pictures of a camera are the same."""
+    format_, sizes, orientation, shots, count = json.loads(text)
+    return PictureFacts(
+        format_, tuple((one[0], one[1]) for one in sizes), orientation, tuple(Shot(*one) for one in shots), count
+    )
 
 
 def _keep_prepared(

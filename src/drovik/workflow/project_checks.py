@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import DrovikError, Problem
+from drovik.images.decode.facts import allowed_pixels, require_pixel_limit
 from drovik.images.decode.formats import inspect_source
 from drovik.images.layout import layout_of
-from drovik.planning.rendering import conversation_of
+from drovik.planning.rendering import conversation_of, is_same_for_all
 from drovik.planning.sources import decides_shots, is_remote
 from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
+from drovik.project.picture_files import source_digest
 from drovik.project.reading import Project, check_secrets
 from drovik.scoring.measure_checks import drafted_measure
+from drovik.store.answer_store import Store
 from drovik.text import counted, shortened
 from drovik.workflow.sending_plan import check_project
 
@@ -97,7 +101,10 @@ def _check_prompts(project: Project) -> list[Problem]:
     for task in project.tasks:
         told = dict.fromkeys(task.judges.given(), "…") if task.judges else {}
         for arm in {arm.prompt_name: arm for arm in arms_of(task, project.settings)}.values():
-            for case in project.cases:
+            # Where only pictures differ, the first case of those with the same tags tells of all.
+            alike = is_same_for_all(arm, (), False) and not arm.prompt.turns and not task.after
+            cases = {tuple(one.tag for one in case.pictures): case for case in reversed(project.cases)}
+            for case in cases.values() if alike else project.cases:
                 try:
                     earlier = {task.after.task: Anything()} if task.after else {}
                     shown = case._replace(given={**case.given, **told})
@@ -111,40 +118,106 @@ def _check_prompts(project: Project) -> list[Problem]:
 def _check_pictures(project: Project) -> list[Problem]:
     """Pictures that are missing, are nothing to send, are too large, or that a prep does not fit."""
     problems: list[Problem] = []
-    seen: dict[tuple[str, str], PictureFacts] = {}
     preps = {f"preps.{name}": one for name, one in project.settings.preps.items()}
     own = {f"variants.{name}.prep": one.prep for name, one in project.settings.variants.items()}
     preps |= {place: one for place, one in own.items() if one is not None and not isinstance(one, str)}
-    for case in project.cases:
-        for number, picture in enumerate(case.pictures):
-            for place, prep in preps.items():
-                problem = _first_problem(project, case, number, prep, seen)
-                if problem is not None and problem.file == picture.path:
-                    what = f"{picture.path}: {problem.what}"
-                    found = Problem(what, problem.remedy, project.settings.cases, f"{case.place}: images")
-                    if found not in problems:
-                        problems.append(found)
-                elif problem is not None:
-                    problems.append(problem._replace(file="drovik.toml", place=place))
+    with _looks(project) as looks:
+        for case in project.cases:
+            for number, picture in enumerate(case.pictures):
+                for place, prep in preps.items():
+                    problem = _first_problem(looks, case, number, prep)
+                    if problem is not None and problem.file == picture.path:
+                        what = f"{picture.path}: {problem.what}"
+                        found = Problem(what, problem.remedy, project.settings.cases, f"{case.place}: images")
+                        if found not in problems:
+                            problems.append(found)
+                    elif problem is not None:
+                        problems.append(problem._replace(file="drovik.toml", place=place))
     return problems
 
 
-def _first_problem(
-    project: Project, case: Case, number: int, prep: Prep, seen: dict[tuple[str, str], PictureFacts]
-) -> Problem | None:
-    """What is wrong with sending one picture of a case by a prep; each file is looked at once."""
+class _Looks:
+    """What pictures' files are, each looked at once; one that the store knows is not opened while it looks the same.
 
+    :param store: None where nothing was sent from here as yet.
+    """
+
+    def __init__(self, project: Project, store: Store | None) -> None:
+        self._project, self._store = project, store
+        self._digest_of = store.digests.unchanged() if store is not None else None
+        self._seen: dict[tuple[str, str], PictureFacts] = {}
+        self._fitting: set[tuple[object, int, int]] = set()
+        self._decides: dict[int, str] = {}
+
+    def facts(self, path: str, own: Prep, prep: Prep) -> PictureFacts:
+        """What a file is by a prep.
+
+        :param own: the prep as it is for the picture, with its region and page.
+        :raises DrovikError: where it is missing, or is nothing to send.
+        """
+        shots = self._shots(prep) if own is prep else decides_shots(own)
+        key = (path, shots)
+        if key not in self._seen:
+            self._seen[key] = self._kept(path, shots) or self._opened(path, shots, own)
+        return self._seen[key]
+
+    def _shots(self, prep: Prep) -> str:
+        if id(prep) not in self._decides:
+            self._decides[id(prep)] = decides_shots(prep)
+        return self._decides[id(prep)]
+
+    def require_layout(self, facts: PictureFacts, own: Prep, prep: Prep) -> None:
+        """See that a prep fits a picture; what fitted one fits all of its size.
+
+        :param own: the prep as it is for the picture, with its region and page.
+        :raises DrovikError: where it does not.
+        """
+        key = (facts.sizes, facts.orientation, id(prep))
+        if own is not prep or key not in self._fitting:
+            for size in facts.sizes:
+                layout_of(size, facts.orientation, own)
+        if own is prep:
+            self._fitting.add(key)
+
+    def _kept(self, path: str, shots: str) -> PictureFacts | None:
+        if self._store is None or self._digest_of is None:
+            return None
+        state = self._project.pictures.state(path)
+        digest = self._digest_of(state)
+        found = self._store.digests.facts(digest, shots) if digest is not None else None
+        for size in found.sizes if found is not None else ():
+            require_pixel_limit(size, path, allowed_pixels(state.size, self._project.settings.max_pixels))
+        return found
+
+    def _opened(self, path: str, shots: str, prep: Prep) -> PictureFacts:
+        data = self._project.pictures.read(path)
+        facts = inspect_source(data, path, self._project.settings.max_pixels, prep)
+        if self._store is not None and self._digest_of is not None:
+            digest = self._digest_of(self._project.pictures.state(path))
+            if digest is not None and digest == source_digest(data):
+                self._store.digests.keep_facts(digest, shots, facts)
+        return facts
+
+
+@contextlib.contextmanager
+def _looks(project: Project) -> Iterator[_Looks]:
+    """What pictures are, with what the store knows of them, if there is one that can be read."""
+    with contextlib.ExitStack() as stack:
+        store = None
+        if project.store_path.exists():
+            with contextlib.suppress(DrovikError):  # `store check` says what is wrong with it
+                store = stack.enter_context(Store(project.store_path, create=False))
+        yield _Looks(project, store)
+
+
+def _first_problem(looks: _Looks, case: Case, number: int, prep: Prep) -> Problem | None:
+    """What is wrong with sending one picture of a case by a prep."""
     picture = case.pictures[number]
     if is_remote(picture):
         return None
     try:
         own = prep_for(prep, case, number)
-        key = (picture.path, decides_shots(own))
-        if key not in seen:
-            data = project.pictures.read(picture.path)
-            seen[key] = inspect_source(data, picture.path, project.settings.max_pixels, own)
-        for size in seen[key].sizes:
-            layout_of(size, seen[key].orientation, own)
+        looks.require_layout(looks.facts(picture.path, own, prep), own, prep)
     except DrovikError as error:
         return error.problems[0]
     return None
