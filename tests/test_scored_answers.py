@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from test_scoring import case, measures_and_problems, task
 
 from drovik.comparing.verdict import estimate
+from drovik.images.layout import Map
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.project.tasks import judged_id
@@ -32,6 +33,7 @@ from drovik.scoring.language.english import is_negation, is_plural_of
 from drovik.scoring.measure import AnswerContext, CannotScore
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures.judge import Judge
+from drovik.scoring.measures.regions import inverse
 from drovik.scoring.measures.transcript import without_quotes
 from drovik.scoring.rules.nested import _in_order
 
@@ -711,3 +713,47 @@ def test_a_wrong_expected_output_within_a_list_names_its_place() -> None:
     told = measure.check_expected({"days": [], "trip": {"day": "soon"}})
     assert told is not None
     assert "/trip/day" in " ".join(told)
+
+
+@pytest.mark.parametrize(
+    ("expected", "got"),
+    [
+        ("2.5 km", "2500 m"), ("30 cm", "300 mm"), ("4 dm", "0.4 m"), ("12 in", "30.48 cm"), ("3 ft", "36 inches"),
+        ("2 kg", "2000 g"), ("5 g", "5000 mg"), ("1.5 t", "1500 kg"), ("2 lb", "32 oz"), ("1 lb", "453.59237 g"),
+        ("75 cl", "750 ml"), ("2 l", "20 dl"), ("90 s", "1.5 min"), ("2 h", "120 min"), ("1 d", "24 h"),
+        ("1 s", "1000 ms"), ("3 kw", "3000 w"), ("2 kwh", "2000 wh"), ("3 mb", "3000 kb"), ("2 gb", "2000 mb"),
+        ("1 kb", "1000 b"), ("3 m²", "30000 cm²"), ("1 km²", "1000000 m²"),
+    ],
+)  # fmt: skip
+def test_an_amount_is_the_same_in_another_unit_of_its_kind_and_in_none_of_another(expected: str, got: str) -> None:
+    """By the definitions of the SI, the international foot and pound, and bytes by thousands."""
+    size, unit = expected.split()
+    _, measure = task({"type": "fields", "fields": {"n": {"rule": "number", "unit": unit, "share": 1e-6}}})
+    wanted = {"n": float(size)}
+    assert measure.per_case({"n": got}, wanted).value == 1
+    number, other = got.split()
+    assert measure.per_case({"n": f"{float(number) * 1.1:.6f} {other}"}, wanted).value == 0
+    assert measure.per_case({"n": f"{number} {'kg' if unit in ('s', 'h', 'd') else 'min'}"}, wanted).value == 0
+
+
+@given(st.lists(st.floats(-50, 50, allow_nan=False), min_size=6, max_size=6), st.floats(-99, 99), st.floats(-99, 99))
+@settings(max_examples=50, deadline=None, derandomize=True)
+def test_a_map_and_its_inverse_lead_back(numbers: list[float], x: float, y: float) -> None:
+    one = Map(*numbers)
+    if abs(one.a * one.e - one.b * one.d) < 1e-2:
+        return
+    assert inverse(one).point(*one.point(x, y)) == pytest.approx((x, y), abs=1e-4)
+
+
+@pytest.mark.parametrize(
+    ("text", "got"),
+    [
+        ("There are three gloves.", "three gloves"),
+        ("A pair of gloves.", "of gloves"),
+        ("I see a big glove.", "big glove"),
+    ],
+)
+def test_another_count_is_shown_with_the_word_before_the_thing(text: str, got: str) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    (found,) = measure.per_case(text, {"must": [["four gloves"]]}).findings
+    assert (str(found.cause), found.got) == ("wrong count", got)
