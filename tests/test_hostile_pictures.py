@@ -54,6 +54,7 @@ def problem_of(action: Callable[[], object]) -> str:
     return problem.line()
 
 
+@pytest.mark.long
 def test_a_small_file_is_no_huge_picture_unless_the_project_says_so() -> None:
     data = png(9_000, 9_000)
     assert "9000 x 9000 pixels are more than max_pixels = 40000000" in problem_of(

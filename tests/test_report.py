@@ -306,6 +306,7 @@ def test_a_hostile_answer_is_shown_as_text_however_long(
     assert page.locator("article script, article img[src=x]").count() == 0
 
 
+@pytest.mark.long
 def test_nothing_shifts_while_the_page_loads_or_a_case_is_stepped(report: Path, open_page: Open) -> None:
     for at in ("", "#/cases?task=sort"):
         page = open_page(report, at)
@@ -317,6 +318,7 @@ def test_nothing_shifts_while_the_page_loads_or_a_case_is_stepped(report: Path, 
         assert page.evaluate("window.shifts") < 0.01
 
 
+@pytest.mark.long
 def test_the_page_fits_a_phone_prints_and_keeps_still_where_asked(report: Path, open_page: Open) -> None:
     for at in ("#/", "#/task/sort", "#/cases?task=find"):
         phone = open_page(report, at, viewport={"width": 390, "height": 844})
@@ -348,6 +350,7 @@ def test_the_page_can_be_used_with_a_screen_reader(report: Path, open_page: Open
         assert told == [], at
 
 
+@pytest.mark.long
 def test_large_pictures_come_from_the_projects_folder_or_from_within(
     answered_demo: Drovik, open_page: Open, tmp_path: Path
 ) -> None:
@@ -372,6 +375,7 @@ def test_what_a_recheck_found_is_on_the_tasks_page(drovik: Drovik, serve: Callab
     assert "gull/v1: asked again, 0 of 4 answers are the same: differs" in (folder / "report.html").read_text()
 
 
+@pytest.mark.long
 def test_figures_are_written_as_png_and_svg(answered_demo: Drovik) -> None:
     done = json.loads(answered_demo("report", "--task", "sort", "--figures", "figures", "--json").out)
     names = {Path(one).name for one in done["figures"]}

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
+import os
 import random
 import signal
 import sqlite3
@@ -13,12 +15,14 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
 from conftest import Drovik, FakeService, Reply, StandInProcess, bad, demo_on_port, good
 from test_kill import slip_of, wait_until
 
+from drovik.cli import sending
 from drovik.store.answer_store import Store
 from drovik.store.database import transaction
 
@@ -191,6 +195,20 @@ def test_a_sample_is_spread_over_the_labels_and_is_the_same_each_time(drovik: Dr
     assert drovik("send", *SORT, "--sample", "16", "--json").json["to_send"] == 0
     assert 0 < drovik("send", *SORT, "--sample", "16", "--seed", "2", "--json").json["to_send"] <= 16
     assert drovik("send", "--sample", "0").code == 2
+
+
+def test_a_signal_in_the_very_moment_in_which_all_is_sent_is_not_lost(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Or `--watch` goes on for ever where somebody pressed Ctrl-C."""
+    tally = SimpleNamespace(interrupted=False)
+
+    async def ends_with_a_signal(dispatcher: Any) -> Any:
+        os.kill(os.getpid(), signal.SIGINT)
+        return tally
+
+    monkeypatch.setattr(sending.workflow, "send", ends_with_a_signal, raising=False)
+    dispatcher: Any = SimpleNamespace(tally=tally, interrupt=lambda: setattr(tally, "interrupted", True))
+    assert asyncio.run(sending.until_stopped(dispatcher)).interrupted
+    assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
 
 
 def test_watch_goes_on_with_cases_as_they_arrive(drovik: Drovik, serve: Serve) -> None:

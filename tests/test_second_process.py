@@ -16,10 +16,12 @@ from drovik.evaluation.second_process import SecondProcess
 from drovik.project.reading import read_project
 from drovik.store.answer_store import Store
 
+TWO = ["sort", "copy-tag"]
 
-def gathered(project: Any, second: SecondProcess | None) -> list[TaskView]:
+
+def gathered(project: Any, second: SecondProcess | None, tasks: list[str] | None = None) -> list[TaskView]:
     with Store(project.store_path) as store:
-        return gather(project, store, None, ["gull", "fulmar"], "all", second=second)
+        return gather(project, store, tasks, ["gull", "fulmar"], "all", second=second)
 
 
 def told(views: Sequence[TaskView]) -> list[Any]:
@@ -67,7 +69,7 @@ def test_what_a_second_process_cannot_do_is_done_by_the_first(
     answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     project = read_project(answered_demo.folder)[0]
-    alone = told(gathered(project, None))
+    alone = told(gathered(project, None, TWO))
 
     def broken(*_: object) -> bytes:
         raise MemoryError
@@ -75,11 +77,11 @@ def test_what_a_second_process_cannot_do_is_done_by_the_first(
     with monkeypatch.context() as patched:
         patched.setattr(gathering, "packed", broken)
         with scoring_process(project) as second:
-            assert told(gathered(project, second)) == alone
+            assert told(gathered(project, second, TWO)) == alone
     with monkeypatch.context() as patched:
         patched.setattr(gathering, "packed", lambda _: os.kill(os.getpid(), signal.SIGKILL))
         with scoring_process(project) as second:
-            assert told(gathered(project, second)) == alone, "killed in the middle of the first task, for all"
+            assert told(gathered(project, second, TWO)) == alone, "killed in the middle of the first task, for all"
 
 
 def test_few_cases_or_one_core_start_no_second_process(

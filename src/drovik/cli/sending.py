@@ -62,8 +62,16 @@ async def until_stopped(dispatcher: Dispatcher, note: Callable[[str], None] | No
         dispatcher.tally.left = dispatcher.tally.open - dispatcher.tally.elsewhere
         return dispatcher.tally
     finally:
-        for number in SIGNALS:
-            loop.remove_signal_handler(number)
+        # One that came as the last task ended is only noted as yet: the loop has to turn to hear of it. One that comes
+        # from now on waits, and then stops the program as everywhere else.
+        signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
+        try:
+            for _ in range(3):
+                await asyncio.sleep(0)
+        finally:
+            for number in SIGNALS:
+                loop.remove_signal_handler(number)
+            signal.pthread_sigmask(signal.SIG_UNBLOCK, SIGNALS)
 
 
 def exit_code(tally: Tally) -> int:
