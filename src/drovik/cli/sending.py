@@ -62,8 +62,8 @@ async def until_stopped(dispatcher: Dispatcher, note: Callable[[str], None] | No
         dispatcher.tally.left = dispatcher.tally.open - dispatcher.tally.elsewhere
         return dispatcher.tally
     finally:
-        # One that came as the last task ended is only noted as yet: the loop has to turn to hear of it. One that comes
-        # from now on waits, and then stops the program as everywhere else.
+        # One that came as the last task ended is only noted as yet: the loop has to turn to hear of it. One that
+        # comes from now on waits, and then stops the program as everywhere else.
         signal.pthread_sigmask(signal.SIG_BLOCK, SIGNALS)
         try:
             for _ in range(3):
