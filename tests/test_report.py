@@ -332,7 +332,8 @@ def test_the_page_fits_a_phone_prints_and_keeps_still_where_asked(report: Path, 
 
 
 @pytest.mark.skipif(not AXE.exists(), reason="needs axe-core from npm")
-@pytest.mark.parametrize("colors", ["light", pytest.param("dark", marks=pytest.mark.long)])
+@pytest.mark.long
+@pytest.mark.parametrize("colors", ["light", "dark"])
 def test_the_page_can_be_used_with_a_screen_reader(report: Path, open_page: Open, colors: str) -> None:
     rules = {} if colors == "light" else {"runOnly": ["color-contrast"]}
     for at in ("#/", "#/task/safe", "#/cases?task=find", "#/cases?task=copy-tag&order=loss")[
