@@ -12,9 +12,11 @@ from pathlib import Path, PurePosixPath
 from typing import Literal
 
 from drovik.errors import DrovikError, Problem, ProjectError, UsageError
+from drovik.planning.sources import is_remote
 from drovik.project.case_rows import is_exported, row_of, row_of_cells
 from drovik.project.case_writing import add_cases
 from drovik.project.cases import Case, SourceRow, case_of, check_expected, read_cases
+from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project
 from drovik.reporting.table_reading import table_rows
 from drovik.workflow.new_project import placed_picture
@@ -50,7 +52,7 @@ def import_cases(project: Project, source: Path, known: Known, tasks: Sequence[s
         _require_tasks(project, cases, source)
         problems += check_expected(cases, project.tasks, [task.name for task in project.tasks], source.name)
         mine = {one.id: one for one in project.cases}
-        same = [one for one in cases if one.id in mine and _is_same(project.folder, mine[one.id], folder, one)]
+        same = [one for one in cases if one.id in mine and _is_same(project, mine[one.id], folder, one)]
         others = [one for one in cases if one.id in mine and one not in same]
         if known == "refuse":
             remedy = "take theirs: --replace, or leave yours: --keep"
@@ -58,7 +60,7 @@ def import_cases(project: Project, source: Path, known: Known, tasks: Sequence[s
                          for one in others]  # fmt: skip
         new = [one for one in cases if one.id not in mine]
         wanted = [*new, *(others if known == "replace" else ())]
-        problems += _missing_pictures(folder, wanted, source.name)
+        problems += _unfit_pictures(folder, wanted, source.name)
         if problems:
             raise ProjectError(problems[:_MOST_PROBLEMS])
         placed = [_placed(project.folder, folder, one) for one in wanted]
@@ -118,14 +120,15 @@ def _unpack(bundle: Path, target: Path) -> None:
     remedy = "ask for another: drovik export --bundle FILE.zip"
     try:
         with zipfile.ZipFile(bundle) as archive:
-            if sum(one.file_size for one in archive.infolist()) > _MOST_BYTES:
+            wanted = [one for one in archive.infolist() if not one.filename.startswith(".drovik/")]  # no answers
+            if sum(one.file_size for one in wanted) > _MOST_BYTES:
                 raise UsageError(Problem(f"is larger than {_MOST_BYTES // 10**9} GB", remedy, str(bundle)))
-            for one in archive.infolist():
+            for one in wanted:
                 parts = PurePosixPath(one.filename.replace("\\", "/")).parts
                 if one.filename.startswith(("/", "\\")) or ".." in parts or any(":" in part for part in parts):
                     what = f"holds a file that would lie elsewhere: {one.filename[:80]}"
                     raise UsageError(Problem(what, "do not use it", str(bundle)))
-            archive.extractall(target)
+            archive.extractall(target, wanted)
     except (OSError, zipfile.BadZipFile, RuntimeError, EOFError) as error:
         raise UsageError(Problem(f"cannot be unpacked: {str(error)[:200]}", remedy, str(bundle))) from None
 
@@ -159,35 +162,49 @@ def _is_exported(file: Path) -> bool:
     return first is not None and is_exported(first[1]) and isinstance(first[1]["images"], str)
 
 
-def _is_same(folder: Path, mine: Case, elsewhere: Path, theirs: Case) -> bool:
+def _is_same(project: Project, mine: Case, elsewhere: Path, theirs: Case) -> bool:
     """Whether two cases ask the same about the same pictures, wherever those lie."""
     one, other = row_of(mine), row_of(theirs)
     if len(mine.pictures) != len(theirs.pictures) or {**one, "images": 0} != {**other, "images": 0}:
         return False
+    theirs_from = PictureFolder(elsewhere)
     return all(
         first._replace(path="") == second._replace(path="")
-        and _bytes(folder / first.path) == _bytes(elsewhere / second.path)
+        and (is_remote(first) or _are_same_file(project.pictures, first.path, theirs_from, second.path))
         for first, second in zip(mine.pictures, theirs.pictures, strict=True)
     )
 
 
-def _bytes(path: Path) -> bytes | None:
+def _are_same_file(mine: PictureFolder, path: str, theirs: PictureFolder, other: str) -> bool:
     try:
-        return path.read_bytes()
-    except OSError:
-        return None
+        return mine.read(path) == theirs.read(other)
+    except DrovikError:
+        return False
 
 
-def _missing_pictures(folder: Path, cases: Sequence[Case], source: str) -> list[Problem]:
-    return [
-        Problem(f"the picture {picture.path} is not there", "put it beside the cases", source, case.place)
-        for case in cases
-        for picture in case.pictures
-        if not (folder / picture.path).is_file()
-    ]
+def _unfit_pictures(folder: Path, cases: Sequence[Case], source: str) -> list[Problem]:
+    """Pictures that are not there, or lie elsewhere than beneath the folder.
+
+    A stranger's cases could name any file of this machine, which would then lie in the project and be sent from there.
+    """
+    beneath = PictureFolder(folder)
+    found = []
+    for case in cases:
+        for picture in (one for one in case.pictures if not is_remote(one)):
+            if not beneath.holds(picture.path):
+                what = f"the picture {picture.path} lies outside of the folder of the cases, so it is not taken in"
+                found.append(Problem(what, "copy it there yourself", source, case.place))
+            elif not (folder / picture.path).is_file():
+                found.append(
+                    Problem(f"the picture {picture.path} is not there", "put it beside the cases", source, case.place)
+                )
+    return found
 
 
 def _placed(folder: Path, elsewhere: Path, case: Case) -> Case:
     """A case whose pictures are named from the project: where they lie in it, else as copies."""
-    pictures = [one._replace(path=placed_picture(folder, elsewhere / one.path)) for one in case.pictures]
+    pictures = [
+        one if is_remote(one) else one._replace(path=placed_picture(folder, elsewhere / one.path))
+        for one in case.pictures
+    ]
     return case._replace(pictures=tuple(pictures))
