@@ -18,8 +18,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from drovik.images.prepare import prepare
-from drovik.images.prepared_pictures import PreparedPictures
 from drovik.project.preps import Prep
+from drovik.store.prepared_pictures import PreparedPictures
 
 SIDE, QUALITY = 1024, 85
 PREP = Prep(fit=SIDE, quality=QUALITY)

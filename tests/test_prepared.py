@@ -20,8 +20,8 @@ from drovik.errors import PictureError
 from drovik.images import drawing
 from drovik.images.decode import jpeg_scale
 from drovik.images.prepare import Prepared, prepare
-from drovik.images.prepared_pictures import PreparedPictures
 from drovik.project.preps import Prep
+from drovik.store.prepared_pictures import PreparedPictures
 from drovik.transport import preparer
 
 Serve = Callable[..., FakeService]

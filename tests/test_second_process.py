@@ -10,8 +10,9 @@ from typing import Any
 import pytest
 from conftest import Drovik
 
-from drovik.evaluation import gathering, second_process
-from drovik.evaluation.gathering import TaskView, gather, scoring_process
+from drovik.evaluation import halves, second_process
+from drovik.evaluation.gathering import TaskView, gather
+from drovik.evaluation.halves import scoring_process
 from drovik.evaluation.second_process import SecondProcess
 from drovik.project.reading import read_project
 from drovik.store.answer_store import Store
@@ -47,20 +48,20 @@ def told(views: Sequence[TaskView]) -> list[Any]:
 
 @pytest.fixture
 def two_cores(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(gathering, "MANY", 1)
+    monkeypatch.setattr(halves, "MANY", 1)
     monkeypatch.setattr(second_process, "_cores", lambda: 2)
 
 
 @pytest.mark.usefixtures("two_cores")
 def test_two_processes_score_as_one_does(answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch) -> None:
     project = read_project(answered_demo.folder)[0]
-    halves = []
-    unpacked = gathering.unpacked
-    monkeypatch.setattr(gathering, "unpacked", lambda *those: halves.append(unpacked(*those)) or halves[-1])
+    done = []
+    unpacked = halves.unpacked
+    monkeypatch.setattr(halves, "unpacked", lambda *those: done.append(unpacked(*those)) or done[-1])
     with scoring_process(project) as second:
         assert second is not None
         by_two = told(gathered(project, second))
-    assert {arm.arm.split("/")[0] for half in halves for arm in half.scores} == {"gull"}, "it took part"
+    assert {arm.arm.split("/")[0] for half in done for arm in half.scores} == {"gull"}, "it took part"
     assert by_two == told(gathered(project, None))
 
 
@@ -75,11 +76,11 @@ def test_what_a_second_process_cannot_do_is_done_by_the_first(
         raise MemoryError
 
     with monkeypatch.context() as patched:
-        patched.setattr(gathering, "packed", broken)
+        patched.setattr(halves, "packed", broken)
         with scoring_process(project) as second:
             assert told(gathered(project, second, TWO)) == alone
     with monkeypatch.context() as patched:
-        patched.setattr(gathering, "packed", lambda _: os.kill(os.getpid(), signal.SIGKILL))
+        patched.setattr(halves, "packed", lambda _: os.kill(os.getpid(), signal.SIGKILL))
         with scoring_process(project) as second:
             assert told(gathered(project, second, TWO)) == alone, "killed in the middle of the first task, for all"
 
@@ -90,7 +91,7 @@ def test_few_cases_or_one_core_start_no_second_process(
     project = read_project(answered_demo.folder)[0]
     with scoring_process(project) as second:
         assert second is None
-    monkeypatch.setattr(gathering, "MANY", 1)
+    monkeypatch.setattr(halves, "MANY", 1)
     monkeypatch.setattr(second_process, "_cores", lambda: 1)
     with scoring_process(project) as second:
         assert second is None

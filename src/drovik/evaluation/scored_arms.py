@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pickle
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 from drovik.evaluation.asked import add_outside, answered_within, asked_of, asks_of_older, earlier_turns, repair_turns
@@ -45,21 +46,31 @@ class ScoredArms:
         )
 
 
-def scored_arms(
-    project: Project,
-    store: Store,
-    task: Task,
-    arms: Sequence[Arm],
-    cases: tuple[Case, ...],
-    digests: dict[str, str],
-    measures: tuple[Measure, ...],
-    expectations: Expectations,
-    wrong: Mapping[str, frozenset[str]],
-) -> ScoredArms:
-    """Arms of a task, scored.
+@dataclass(frozen=True)
+class ToScore:
+    """What is the same for all arms of a task that are scored.
 
-    :param wrong: by arm, the cases that the task before was wrong about already.
+    `measures` know all that they have to; `wrong` are by arm the cases that the task before was wrong about already.
     """
+
+    project: Project
+    store: Store
+    task: Task
+    cases: tuple[Case, ...]
+    digests: dict[str, str]
+    measures: tuple[Measure, ...]
+    wrong: Mapping[str, frozenset[str]] = field(default_factory=dict)
+
+    @cached_property
+    def expectations(self) -> Expectations:
+        """What the measures look at in the expected outputs."""
+        return Expectations(self.task)
+
+
+def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
+    """Arms of a task, scored."""
+    project, store, task = to_score.project, to_score.store, to_score.task
+    cases, digests, measures = to_score.cases, to_score.digests, to_score.measures
     today = [arm for arm in arms if "@" not in arm.name and arm.outside is None]
     threads = threads_of_task(project, store, task, today, cases, digests)
     if task.judges is not None:
@@ -85,9 +96,9 @@ def scored_arms(
         own = [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases
         answers = asked.repeats[arm.name]
         made = score_arm(
-            task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), expectations
+            task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), to_score.expectations
         )
-        scores.append(with_wrong_before(made, before, wrong.get(arm.name, frozenset())))
+        scores.append(with_wrong_before(made, before, to_score.wrong.get(arm.name, frozenset())))
     return ScoredArms(cases, measures, asked.identities, asked.answers, tuple(scores))
 
 

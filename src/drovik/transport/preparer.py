@@ -21,7 +21,6 @@ from drovik.dialects.request import Draft, RequestWriter
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, RequestError
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
-from drovik.images.prepared_pictures import PreparedPictures
 from drovik.planning.plan import Plan
 from drovik.planning.rendering import canonical_conversation
 from drovik.planning.requests import Request
@@ -32,6 +31,7 @@ from drovik.project.picture_files import TooManyFiles, source_digest
 from drovik.project.preps import Prep
 from drovik.project.reading import Project
 from drovik.store.answer_store import Store
+from drovik.store.prepared_pictures import PreparedPictures
 from drovik.transport.queue import Tally
 from drovik.transport.session import EndpointSession
 

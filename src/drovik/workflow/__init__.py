@@ -55,7 +55,8 @@ if TYPE_CHECKING:
     from drovik.evaluation.choices import choices_of
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
-    from drovik.evaluation.gathering import gather, scoring_process
+    from drovik.evaluation.gathering import gather
+    from drovik.evaluation.halves import scoring_process
     from drovik.evaluation.judgements import todays_judgements
     from drovik.evaluation.periods import change_between, change_text
     from drovik.evaluation.prompt_draft import draft_prompt, draft_text
@@ -440,7 +441,8 @@ _NAMES_OF = {
     "evaluation.choices": "choices_of",
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
-    "evaluation.gathering": "gather scoring_process",
+    "evaluation.gathering": "gather",
+    "evaluation.halves": "scoring_process",
     "evaluation.judgements": "todays_judgements",
     "evaluation.periods": "change_between change_text",
     "evaluation.prompt_draft": "draft_prompt draft_text",

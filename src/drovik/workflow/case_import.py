@@ -185,7 +185,7 @@ def _are_same_file(mine: PictureFolder, path: str, theirs: PictureFolder, other:
 def _unfit_pictures(folder: Path, cases: Sequence[Case], source: str) -> list[Problem]:
     """Pictures that are not there, or lie elsewhere than beneath the folder.
 
-    A stranger's cases could name any file of this machine, which would then lie in the project and be sent from there.
+    A stranger's cases could name any file of this machine, which would then lie in the project and leave with it.
     """
     beneath = PictureFolder(folder)
     found = []

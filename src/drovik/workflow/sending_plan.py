@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from drovik.dialects.dialect_checks import check_places, check_reply_form, check_request_form, unsent_settings
 from drovik.errors import Problem, ProjectError
-from drovik.evaluation.gathering import chosen_cases, chosen_tasks
+from drovik.evaluation.chosen_arms import chosen_cases, chosen_tasks
 from drovik.planning.answers import with_status
 from drovik.planning.controls import Control, control_arm, control_cases, control_task, require_alone
 from drovik.planning.conversation import next_request, threads_of_task
