@@ -10,24 +10,12 @@ took than for the number of cases before, over how many more those are: above 1 
 from __future__ import annotations
 
 import argparse
-import os
-import subprocess
 import tempfile
-import time
 from pathlib import Path
 
-from deciding import DROVIK, answered_project
+from deciding import answered_project, measured
 
 COMMANDS = {"check": ("check",), "quote": ("quote",), "score": ("score",), "score again": ("score",)}
-
-
-def measured(folder: Path, words: tuple[str, ...]) -> tuple[float, int]:
-    """Seconds, and the peak of memory in MB."""
-    started = time.perf_counter()
-    process = subprocess.Popen([DROVIK, *words], cwd=folder, stdout=subprocess.DEVNULL)
-    _, status, usage = os.wait4(process.pid, 0)
-    assert status == 0, words
-    return time.perf_counter() - started, usage.ru_maxrss // 1024
 
 
 def main() -> None:
@@ -39,7 +27,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = answered_project(Path(name) / "project", count, prompts=1)
             for command, words in COMMANDS.items():
-                seconds, peak = measured(folder, words)
+                seconds, peak = measured(folder, *words)
                 many, took = before.get(command, (0, 0.0))
                 growth = f"{seconds / took / (count / many):16.2f}" if many else " " * 16
                 print(f"{count:8d}  {command:11s} {seconds:8.1f} {growth} {peak:12d} MB", flush=True)

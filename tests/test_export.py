@@ -173,9 +173,10 @@ def test_what_is_exported_is_imported_elsewhere_with_its_pictures(
     if kind == "zip":
         source = tmp_path / "b.zip"
         theirs("export", "--bundle", str(source))
-    elif kind != "folder":  # beside the pictures, which are named from there
-        assert theirs("export", ".", "--as", kind, "--table", "cases", "--split", "all").code == 0
-        source = theirs.folder / {"sqlite": "drovik.sqlite"}.get(kind, f"cases.{kind}")
+    elif kind != "folder":  # beside the pictures, or in a folder of the project's
+        where = "out/tables" if kind in ("csv", "arrow") else "."
+        assert theirs("export", where, "--as", kind, "--table", "cases", "--split", "all").code == 0
+        source = theirs.folder / where / {"sqlite": "drovik.sqlite"}.get(kind, f"cases.{kind}")
     other_project(drovik.folder, serve, cases=2)
     done = drovik("import", str(source), "--json")
     assert done.code == 0, done.err
@@ -207,7 +208,8 @@ def test_a_case_that_differs_is_taken_or_left_as_it_is_said_and_else_nothing_is(
     other_project(drovik.folder, serve, cases=2)
     before = (drovik.folder / "cases.jsonl").read_bytes()
     refused = drovik("import", str(theirs.folder))
-    assert (refused.code, refused.err.count("is there already, and differs")) == (2, 2), "a label, and a picture"
+    assert (refused.code, len(refused.err.splitlines())) == (2, 1)
+    assert "theirs: differs from your 2 cases lp-001, lp-002; take theirs" in refused.err, "a label, and a picture"
     assert (drovik.folder / "cases.jsonl").read_bytes() == before
     alone = json.loads(drovik("import", str(theirs.folder), "--keep", "--task", "find", "--json").out)
     assert alone["added"] == [rows[2]["id"]]
@@ -275,7 +277,8 @@ def test_what_cannot_be_imported_is_said_and_nothing_is_written(drovik: Drovik, 
         ("absolute.jsonl", "line 1: the picture /etc/passwd lies outside of the folder of the cases"),
         ("linked.jsonl", "line 1: the picture linked.jpg lies outside of the folder of the cases"),
         ("cells.csv", "line 2: a cell is not JSON"),
-        ("notes.txt", "is no table"),
+        ("notes.txt", "is not a table"),
+        ("nothing", "nothing: this file does not exist"),
         ("nothing.csv", "nothing.csv: no such file"),
     ):
         found = drovik("import", str(tmp_path / source))

@@ -71,6 +71,8 @@ def run(arguments: argparse.Namespace) -> int:
         return DONE
     for path, count in written.items():
         say(f"{path}: {counted(count, 'row')}")
+    if (held := sum(one.split == "held_out" for one in project.cases)) and arguments.split == "tune":
+        say(f"Left out: {counted(held, 'case')} held out; --split all takes all.")
     if arguments.pictures:
         say(f"{arguments.folder / 'pictures'}: {counted(sent, 'picture')} as they were sent")
     looks.show()

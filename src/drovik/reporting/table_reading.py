@@ -27,11 +27,11 @@ def table_rows(path: Path, table: str) -> Rows:
     :param table: its name, in a file that holds several.
     :raises DrovikError: where it cannot be read.
     """
+    if not path.is_file():
+        raise UsageError(Problem("this file does not exist", "see whether it is spelled right", str(path)))
     reader = _READERS.get(path.suffix.lower())
     if reader is None:
-        raise UsageError(Problem("is no table", f"give one of: {', '.join(sorted(_READERS))}", str(path)))
-    if not path.is_file():
-        raise UsageError(Problem("there is no such file", "see whether it is spelled right", str(path)))
+        raise UsageError(Problem("is not a table", f"give one of: {', '.join(sorted(_READERS))}", str(path)))
     try:
         yield from reader(path, table)
     except (OSError, ValueError, sqlite3.Error, csv.Error) as error:

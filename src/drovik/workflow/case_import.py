@@ -18,14 +18,17 @@ from drovik.project.case_writing import add_cases
 from drovik.project.cases import Case, SourceRow, case_of, check_expected, read_cases
 from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project
+from drovik.project.settings import FILE_NAME
 from drovik.reporting.table_reading import table_rows
+from drovik.text import counted
 from drovik.workflow.new_project import placed_picture
 
 Known = Literal["refuse", "keep", "replace"]
 """What becomes of a case whose id is there already with something else in it."""
 _MOST_BYTES = 20_000_000_000
 """Of a bundle once it is unpacked."""
-_MOST_PROBLEMS = 20
+_MOST_PROBLEMS, _NAMED = 20, 3
+"""That are said, and of the same kind."""
 
 
 @dataclass(frozen=True)
@@ -51,25 +54,38 @@ def import_cases(project: Project, source: Path, known: Known, tasks: Sequence[s
         cases = [_of_tasks(one, tasks) for one in cases] if tasks else cases
         _require_tasks(project, cases, source)
         problems += check_expected(cases, project.tasks, [task.name for task in project.tasks], source.name)
-        mine = {one.id: one for one in project.cases}
-        same = [one for one in cases if one.id in mine and _is_same(project, mine[one.id], folder, one)]
-        others = [one for one in cases if one.id in mine and one not in same]
-        if known == "refuse":
-            remedy = "take theirs: --replace, or leave yours: --keep"
-            problems += [Problem(f"case '{one.id}' is there already, and differs", remedy, source.name, one.place)
-                         for one in others]  # fmt: skip
-        new = [one for one in cases if one.id not in mine]
-        wanted = [*new, *(others if known == "replace" else ())]
-        problems += _unfit_pictures(folder, wanted, source.name)
+        home = _home_of(cases, folder, source)
+        problems += _unfit_pictures(home, cases, source.name)
         if problems:
             raise ProjectError(problems[:_MOST_PROBLEMS])
-        placed = [_placed(project.folder, folder, one) for one in wanted]
+        mine = {one.id: one for one in project.cases}
+        new = [one for one in cases if one.id not in mine]
+        same = {one.id for one in cases if one.id in mine and _is_same(project, mine[one.id], home, one)}
+        others = [one for one in cases if one.id in mine and one.id not in same]
+        if others and known == "refuse":
+            what = f"differs from your {counted(len(others), 'case')} {', '.join(one.id for one in others[:_NAMED])}"
+            more = " and others" if len(others) > _NAMED else ""
+            raise ProjectError(Problem(what + more, "take theirs: --replace, or leave yours: --keep", source.name))
+        replaced = others if known == "replace" else []
+        placed = [_placed(project.folder, home, one) for one in (*new, *replaced)]
         if placed:
-            settings = project.settings
-            known_ids = {one.id for one in others}
-            add_cases(project.folder, settings.cases, placed, known_ids, project.tasks, settings.null_word)
-    ids = [tuple(one.id for one in some) for some in (new, others, same)]
-    return Imported(ids[0], ids[1] if known == "replace" else (), ids[2], () if known == "replace" else ids[1])
+            settings, ids = project.settings, {one.id for one in replaced}
+            add_cases(project.folder, settings.cases, placed, ids, project.tasks, settings.null_word)
+    kept = others if known == "keep" else []
+    unchanged = [one for one in cases if one.id in same]
+    return Imported(*(tuple(one.id for one in some) for some in (new, replaced, unchanged, kept)))
+
+
+def _home_of(cases: Sequence[Case], folder: Path, source: Path) -> Path:
+    """Where the pictures of cases are named from: the folder of their file, or the project that it was written in.
+
+    `drovik export out` writes its tables into a folder of the project's.
+    """
+    files = [one.path for case in cases for one in case.pictures if not is_remote(one)]
+    if source.is_file() and source.suffix.lower() != ".zip" and files and not (folder / files[0]).is_file():
+        above = (one for one in folder.resolve().parents if (one / FILE_NAME).is_file())
+        return next(above, folder)
+    return folder
 
 
 def _of_tasks(case: Case, tasks: Sequence[str]) -> Case:
@@ -188,9 +204,11 @@ def _unfit_pictures(folder: Path, cases: Sequence[Case], source: str) -> list[Pr
     A stranger's cases could name any file of this machine, which would then lie in the project and leave with it.
     """
     beneath = PictureFolder(folder)
-    found = []
+    found: list[Problem] = []
     for case in cases:
         for picture in (one for one in case.pictures if not is_remote(one)):
+            if len(found) >= _NAMED:
+                return found
             if not beneath.holds(picture.path):
                 what = f"the picture {picture.path} lies outside of the folder of the cases, so it is not taken in"
                 found.append(Problem(what, "copy it there yourself", source, case.place))
