@@ -7,6 +7,7 @@ import io
 import json
 import os
 import re
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from drovik.images import drawing
 from drovik.images.decode import jpeg_scale
 from drovik.images.prepare import Prepared, prepare
 from drovik.project.preps import Prep
+from drovik.store import prepared_pictures
 from drovik.store.prepared_pictures import PreparedPictures
 from drovik.transport import preparer
 
@@ -118,6 +120,10 @@ def test_so_much_is_kept_as_the_project_says(drovik: Drovik, serve: Serve) -> No
 def test_what_was_not_used_for_longest_goes_first_where_there_is_too_much(tmp_path: Path) -> None:
     size = len(prepare(PICTURE, Prep(fit=200), "p", 10**8)[0].data) + 1000
     kept = PreparedPictures(tmp_path, 10 * size)
+    (tmp_path / "ab").mkdir()
+    left = tmp_path / "ab/.left.pictures.1"  # by a program that was killed while it wrote
+    left.write_bytes(b"x" * size)
+    os.utime(left, (0, 0))
     for number in range(10):
         kept.made(f"s{number}", "prep", lambda: prepare(PICTURE, Prep(fit=200), "p", 10**8))
         newest = max(tmp_path.rglob("*.pictures"), key=lambda one: one.stat().st_ctime_ns)
@@ -128,6 +134,7 @@ def test_what_was_not_used_for_longest_goes_first_where_there_is_too_much(tmp_pa
     assert calls == []
     for number in range(10, 14):
         again.made(f"s{number}", "prep", lambda: prepare(PICTURE, Prep(fit=200), "p", 10**8))
+    assert not left.exists()
     files = list(tmp_path.rglob("*.pictures"))
     assert sum(one.stat().st_size for one in files) <= 10 * size
     fresh = PreparedPictures(tmp_path, 10 * size)
@@ -139,6 +146,22 @@ def test_what_was_not_used_for_longest_goes_first_where_there_is_too_much(tmp_pa
     assert 0 not in found
     assert found == list(range(1, len(found) + 1)), "those that were used last are there"
     assert found
+
+
+def test_no_picture_is_kept_where_answers_may_find_no_room_then(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What was paid for needs the disk more than what can be prepared again."""
+    free = prepared_pictures.LEAST_FREE + 10
+    usage = shutil.disk_usage(tmp_path)
+    monkeypatch.setattr(prepared_pictures.shutil, "disk_usage", lambda _: usage._replace(free=free))
+    kept = PreparedPictures(tmp_path, 10**9)
+    pictures = kept.made("s", "p", lambda: prepare(PICTURE, Prep(fit=200), "p", 10**8))
+    assert pictures[0].width == 200
+    assert list(tmp_path.rglob("*.pictures")) == []
+    free += len(pictures[0].data)
+    kept.made("t", "p", lambda: prepare(PICTURE, Prep(fit=200), "p", 10**8))
+    assert len(list(tmp_path.rglob("*.pictures"))) == 1
 
 
 @pytest.mark.parametrize(

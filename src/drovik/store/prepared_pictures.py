@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shutil
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -26,6 +27,8 @@ from drovik.project.picture_files import source_digest
 
 MOST_IN_MEMORY = 64_000_000
 """Bytes of pictures: what the arms ask about one case comes one after the other."""
+LEAST_FREE = 1_000_000_000
+"""Bytes of the disk that are never taken: answers that were paid for are to find room there."""
 _ROOM = 0.9
 """The share of the bound that is left when old files were deleted."""
 
@@ -86,8 +89,11 @@ class PreparedPictures:
         data = b"".join(one.data for one in pictures)
         head = json.dumps({"digest": source_digest(data), "pictures": [_told(one) for one in pictures]})
         try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if shutil.disk_usage(path.parent).free < LEAST_FREE + len(data):
+                return
             write_whole(path, head.encode() + b"\n" + data)
-        except DrovikError:  # the disk is full, or may not be written: a cache is not worth a word
+        except (DrovikError, OSError):  # the disk is full, or may not be written: a cache is not worth a word
             self._folder = None
             return
         with self._lock:
@@ -98,10 +104,12 @@ class PreparedPictures:
             self._keep_within()
 
     def _keep_within(self) -> None:
-        """Delete those that were not used for longest, where all of them are more than may be kept."""
+        """Delete those that were not used for longest, where all of them are more than may be kept; and what a killed
+        program left half written.
+        """
         assert self._folder is not None
         files = []
-        for path in self._folder.glob("??/*.pictures"):
+        for path in self._folder.glob("??/*"):
             with contextlib.suppress(OSError):
                 state = path.stat()
                 files.append((state.st_mtime_ns, state.st_size, path))
