@@ -10,7 +10,7 @@ from drovik.evaluation.chosen_arms import all_arms, chosen_arms, chosen_cases
 from drovik.evaluation.scored_arms import ScoredArms, ToScore, packed, scored_arms, unpacked
 from drovik.evaluation.second_process import SecondProcess, second_process
 from drovik.evaluation.task_measures import task_measures
-from drovik.planning.sources import source_digests
+from drovik.planning.sources import Sources
 from drovik.project.arms import Arm
 from drovik.project.reading import Project
 from drovik.project.tasks import Task
@@ -18,16 +18,22 @@ from drovik.store.answer_store import Store
 
 MANY = 40_000
 """Cases times arms from which on a second process is worth its start."""
+_OWN_SHARE = 0.6
+"""Of the arms that the first process scores: the second has to hand over what it made, and is waited for."""
 
 
 class _Job(NamedTuple):
-    """What the second process is asked for: arms of a task, by their places among those that the words choose."""
+    """What the second process is asked for: arms of a task, by their places among those that the words choose.
+
+    `digests` are of the pictures' files, which the first process has looked at.
+    """
 
     task: str
     words: tuple[str, ...]
     places: tuple[int, ...]
     split: str
     trust: bool
+    digests: dict[str, str]
 
 
 class Half(NamedTuple):
@@ -41,9 +47,11 @@ class Half(NamedTuple):
 
 def scored_by_two(half: Half, to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
     """The arms, half of them scored by the second process; by this one where that fails."""
-    middle = (len(arms) + 1) // 2
+    middle = max(1, round(_OWN_SHARE * len(arms)))
     places = tuple(range(middle, len(arms)))
-    is_begun = half.process.ask(_Job(to_score.task.name, half.words, places, half.split, half.trust))
+    is_begun = half.process.ask(
+        _Job(to_score.task.name, half.words, places, half.split, half.trust, dict(to_score.digests))
+    )
     mine = scored_arms(to_score, arms[:middle])
     done = half.process.answer() if is_begun else None
     if done is None:
@@ -56,15 +64,12 @@ class _HalfScorer:
 
     def __init__(self, project: Project) -> None:
         self._project = project
-        self._digests: dict[str, dict[str, str]] = {}
 
     def __call__(self, job: _Job) -> bytes:
         project, task = self._project, self._project.task(job.task)
         cases = chosen_cases(project, job.split)
         with Store(project.store_path, create=False) as store:
-            if job.split not in self._digests:
-                self._digests[job.split] = source_digests(project, store, cases)
-            digests = self._digests[job.split]
+            digests = Sources(job.digests, project, store)
             arms = chosen_arms(project, store, task, job.words)
             measures, _ = task_measures(project, store, task, cases, digests, job.trust)
             to_score = ToScore(project, store, task, cases, digests, measures)

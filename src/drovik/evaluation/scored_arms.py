@@ -102,39 +102,33 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
     return ScoredArms(cases, measures, asked.identities, asked.answers, tuple(scores))
 
 
-class _Numbers:
-    """Things by the number that each has in a list, which both processes have."""
-
-    def __init__(self, things: Sequence[object]) -> None:
-        self._of = {id(one): number for number, one in enumerate(things)}
-
-    def __call__(self, thing: object) -> int:
-        return self._of[id(thing)]
-
-
 def packed(arms: ScoredArms) -> bytes:
     """The arms for a process that has the same project: cases and measures are numbers, and answers come once each.
 
     That is several times as quick as to hand over the objects as they are.
     """
+    scored = [
+        measure
+        for score in arms.scores
+        for measure in (*score.measures, *(score.second.measures if score.second else ()))
+    ]
     every = {id(one): one for of_arm in arms.answers.values() for one in of_arm.values()}
-    for score in arms.scores:
-        for measure in (*score.measures, *(score.second.measures if score.second else ())):
-            every |= {id(answer): answer for case in measure.cases for answer in case.answers}
-    number, case_number, measure_number = (
-        _Numbers(list(every.values())),
-        _Numbers(arms.cases),
-        _Numbers(arms.measures),
-    )
+    for case in (case for measure in scored for case in measure.cases):
+        if case.repeats or (case.answer is not None and id(case.answer) not in every):
+            every |= {id(answer): answer for answer in case.answers}
+    numbers: dict[int | None, int | None] = {id(None): None}
+    numbers |= {known: number for number, known in enumerate(every)}
+    case_numbers = {id(one): number for number, one in enumerate(arms.cases)}
+    measure_numbers = {id(one): number for number, one in enumerate(arms.measures)}
 
-    def case_row(one: ScoredCase) -> tuple[Any, ...]:
-        answer = None if one.answer is None else number(one.answer)
-        repeats = tuple([case_row(again) for again in one.repeats])
-        return case_number(one.case), answer, one.score, one.as_read, repeats, one.note
+    def case_rows(cases: Sequence[ScoredCase]) -> list[tuple[Any, ...]]:
+        return [
+            (case_numbers[id(case)], numbers[id(answer)], score, as_read, case_rows(repeats) if repeats else (), note)
+            for case, answer, score, as_read, repeats, note in cases
+        ]
 
     def measure_row(one: MeasureScore) -> tuple[Any, ...]:
-        rows = [case_row(case) for case in one.cases]
-        return measure_number(one.measure), rows, one.value, one.bounds, one.tables, one.totals
+        return measure_numbers[id(one.measure)], case_rows(one.cases), one.value, one.bounds, one.tables, one.totals
 
     scores = [
         (
@@ -144,7 +138,7 @@ def packed(arms: ScoredArms) -> bytes:
         )
         for one in arms.scores
     ]
-    answers = {arm: {case: number(one) for case, one in found.items()} for arm, found in arms.answers.items()}
+    answers = {arm: {case: numbers[id(one)] for case, one in found.items()} for arm, found in arms.answers.items()}
     return pickle.dumps((list(map(tuple, every.values())), arms.identities, answers, scores), protocol=5)
 
 
