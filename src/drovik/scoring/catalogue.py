@@ -23,6 +23,7 @@ from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.similarity import Similarity
 from drovik.scoring.measures.statements import Statements
 from drovik.scoring.measures.transcript import TextMeasure
+from drovik.scoring.scores import LONG, MOST_JUDGED
 
 MEASURES: dict[str, type[Measure]] = {
     one.kind: one
@@ -73,12 +74,18 @@ def measures_with_expectations(measures: Sequence[Measure], task: Task, cases: S
 
 
 def check_cases(task: Task, measures: Sequence[Measure], cases: Sequence[Case], source: str) -> list[Problem]:
-    """A Problem for each expected output that the measures of the task cannot use."""
-    return [
-        Problem(what, remedy, source, f"{case.place}: {member}")
-        for case in (cases if measures else ())
-        for what, remedy, member in _wrongs(task, measures, case)
-    ]
+    """A Problem for each expected output that the measures of the task cannot use; the same is looked at once."""
+    problems: list[Problem] = []
+    fit: set[tuple[str, bool]] = set()
+    for case in cases if measures else ():
+        key = (repr(case.expected.get(task.name, ABSENT)), task.name in case.refusal)
+        if key in fit:
+            continue
+        wrongs = list(_wrongs(task, measures, case))
+        problems += [Problem(what, remedy, source, f"{case.place}: {member}") for what, remedy, member in wrongs]
+        if not wrongs and len(fit) < MOST_JUDGED and len(key[0]) < LONG:
+            fit.add(key)
+    return problems
 
 
 def _wrongs(task: Task, measures: Sequence[Measure], case: Case) -> Iterator[tuple[str, str, str]]:
