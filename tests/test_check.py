@@ -275,3 +275,30 @@ def test_pictures_that_the_store_knows_are_not_opened_again_and_what_changed_is_
     toml.write_text(toml.read_text().removeprefix("max_pixels = 1000\n"))
     (folder / ".drovik/answers.sqlite").write_bytes(b"no store")
     assert answered_demo("check").code == 0
+
+
+@pytest.mark.parametrize("prompt", ['ask = "Which? {{ marks[1] }}"', "ask = \"Which? {{ picture('front') }}\""])
+def test_a_prompt_that_fails_in_the_last_case_alone_is_told(drovik: Drovik, prompt: str) -> None:
+    """A value that a case lacks, or a picture: also where the prompt asks the same of all cases but for these."""
+    folder = demo_on_port(drovik.folder, 9, cases=4)
+    rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
+    for number, row in enumerate(rows):
+        last = number == len(rows) - 1
+        row["given"]["marks"] = ["a"] if last else ["a", "b"]
+        row["images"] = [{"path": row["images"][0], "tag": "back" if last else "front"}]
+    (folder / "cases.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    assert drovik("check").code == 0
+    (folder / "tasks/sort/prompts/v7.toml").write_text(f"{prompt}\n")
+    told = drovik("check")
+    assert (told.code, told.out.splitlines()[-1]) == (1, "1 thing is wrong.")
+    assert "tasks/sort/prompts/v7.toml" in told.out
+
+
+def test_a_prep_that_does_not_fit_a_picture_is_told_with_and_without_a_store(answered_demo: Drovik) -> None:
+    folder = answered_demo.folder
+    toml = (folder / "drovik.toml").read_text()
+    for prep in ("crop = [2000, 2000, 3000, 3000]", "crop = [2000, 0, 2100, 400]"):
+        (folder / "drovik.toml").write_text(f"{toml}\n[preps.far]\n{prep}\n")
+        first, second = answered_demo("check"), answered_demo("check")
+        assert "drovik.toml: preps.far: " in first.out
+        assert (first.code, first.out) == (second.code, second.out)

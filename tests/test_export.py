@@ -13,6 +13,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import pyarrow
+import pyarrow.parquet
 import pytest
 from conftest import Drovik, FakeService, demo_on_port, good
 
@@ -267,6 +269,11 @@ def test_what_cannot_be_imported_is_said_and_nothing_is_written(drovik: Drovik, 
     (tmp_path / "none.jsonl").write_text('{"id": "a", "images": ["a.jpg"]}\n')
     (tmp_path / "cells.csv").write_text('id,images\na,"[""a.jpg"\n')
     (tmp_path / "notes.txt").write_text("x")
+    written = pyarrow.table({"id": ["a", "b"], "images": ['["a.png"]', '["b.png']})
+    pyarrow.parquet.write_table(written, tmp_path / "rows.parquet")
+    with sqlite3.connect(tmp_path / "rows.sqlite") as table:
+        table.execute("CREATE TABLE cases (id TEXT, images TEXT)")
+        table.executemany("INSERT INTO cases VALUES (?, ?)", [("a", '["a.png"]'), ("b", '["b.png')])
     for source, said in (
         ("out.zip", "holds a file that would lie elsewhere: ../escaped.txt"),
         ("broken.zip", "cannot be unpacked"),
@@ -277,6 +284,8 @@ def test_what_cannot_be_imported_is_said_and_nothing_is_written(drovik: Drovik, 
         ("absolute.jsonl", "line 1: the picture /etc/passwd lies outside of the folder of the cases"),
         ("linked.jsonl", "line 1: the picture linked.jpg lies outside of the folder of the cases"),
         ("cells.csv", "line 2: a cell is not JSON"),
+        ("rows.sqlite", "row 2: a cell is not JSON"),
+        ("rows.parquet", "row 2: a cell is not JSON"),
         ("notes.txt", "is not a table"),
         ("nothing", "nothing: this file does not exist"),
         ("nothing.csv", "nothing.csv: no such file"),

@@ -80,8 +80,10 @@ def test_a_picture_is_prepared_once_for_all_arms_and_not_again_in_the_next_run(
     assert len(service.requests) >= 4 * 5, "of four arms"
     first = sent(service)
     (folder / "tasks/sort/prompts/v9.toml").write_text('ask = "Which kind?"\n')
+    files = {path: path.stat().st_ino for path in (folder / ".drovik/prepared").rglob("*.pictures")}
     send(folder)
     assert counted() == [], "kept from the run before"
+    assert files == {path: path.stat().st_ino for path in files}, "and not written again"
     assert sent(service) == first
     (folder / "drovik.toml").write_text((folder / "drovik.toml").read_text().replace("fit = 64", "fit = 65"))
     send(folder, "gull/v9")
@@ -110,7 +112,8 @@ def test_kept_pictures_that_were_damaged_are_prepared_again(
 def test_so_much_is_kept_as_the_project_says(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: good('{"kind": "cap"}'))
     folder = small_pictures(drovik.folder, service.port, 5, "[pictures]\nkept_bytes = 0\n")
-    drovik("send", "--task", "sort", "--arm", "gull/v1")
+    assert drovik("send", "--task", "sort", "--arm", "gull/v1").code == 0
+    assert len(service.requests) == 5
     assert not (folder / ".drovik/prepared").exists()
     wrong = (folder / "drovik.toml").read_text().replace("kept_bytes = 0", "kept_bytes = -1")
     (folder / "drovik.toml").write_text(wrong)

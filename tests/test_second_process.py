@@ -11,6 +11,7 @@ import pytest
 from conftest import Drovik
 
 from drovik.evaluation import halves, second_process
+from drovik.evaluation.chosen_arms import all_arms
 from drovik.evaluation.gathering import TaskView, gather
 from drovik.evaluation.halves import scoring_process
 from drovik.evaluation.second_process import SecondProcess
@@ -89,9 +90,12 @@ def test_few_cases_or_one_core_start_no_second_process(
     answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     project = read_project(answered_demo.folder)[0]
-    with scoring_process(project) as second:
-        assert second is None
-    monkeypatch.setattr(halves, "MANY", 1)
-    monkeypatch.setattr(second_process, "_cores", lambda: 1)
-    with scoring_process(project) as second:
-        assert second is None
+    assert project is not None
+    # One that comes after another, or judges it, has to know of that one, and is scored by one process.
+    alone = [task for task in project.tasks if task.after is None and task.judges is None]
+    many = sum(len(all_arms(project, task)) for task in alone) * len(project.cases)
+    for least, cores, is_there in ((many, 2, True), (many + 1, 2, False), (many, 1, False)):
+        monkeypatch.setattr(halves, "MANY", least)
+        monkeypatch.setattr(second_process, "_cores", lambda cores=cores: cores)
+        with scoring_process(project) as second:
+            assert (second is not None) == is_there, (least, cores)
