@@ -278,12 +278,13 @@ def read_only(tmp_path: Path, sent: tuple[Drovik, FakeService]) -> Iterator[Drov
 
 
 def test_a_read_only_project_is_scored_shown_and_reported(read_only: Drovik, tmp_path: Path) -> None:
+    copies = set(Path(tempfile.gettempdir()).glob("drovik-*/answers.sqlite"))  # of programs that were killed
     assert read_only("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 40}
     assert read_only("show", "lp-001", *SORT).code == 0
     assert read_only("report", *SORT, "--out", str(tmp_path / "page.html")).code == 0
     assert "report.html: cannot be written: Read-only file system" in one_line(read_only("report", *SORT))
     assert "cannot be written: it is read-only" in one_line(read_only("send", *SORT))
-    assert not list(Path(tempfile.gettempdir()).glob("drovik-*/answers.sqlite"))
+    assert set(Path(tempfile.gettempdir()).glob("drovik-*/answers.sqlite")) <= copies
 
 
 # Rescue files.
