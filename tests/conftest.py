@@ -38,6 +38,8 @@ settings.register_profile("drawn anew", derandomize=False)
 def pytest_configure(config: pytest.Config) -> None:
     """`make test` draws the same random cases each time; the long tests draw others."""
     settings.load_profile("drawn anew" if config.option.markexpr == "long" else "the same each time")
+    if getattr(config.option, "numprocesses", None):
+        os.environ["TESTS_FORK_FROM"] = start_forking()  # one for all workers, which inherit the name
 
 
 PROGRAM = str(Path(sys.executable).with_name("drovik"))
@@ -55,18 +57,24 @@ class Result:
         return json.loads(self.out)
 
 
-@functools.cache
-def forks() -> str:
-    """The socket of a process that has the program loaded and forks for each run (see forked.py)."""
+def start_forking() -> str:
+    """Start a process that has the program loaded and forks for each run (see forked.py); gives its socket."""
     folder = tempfile.mkdtemp(prefix="forks-")
-    path = f"{folder}/socket"
-    process = subprocess.Popen([sys.executable, str(Path(__file__).with_name("forked.py")), path])
+    process = subprocess.Popen([sys.executable, str(Path(__file__).with_name("forked.py")), f"{folder}/socket"])
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     atexit.register(process.kill)
-    while not os.path.exists(path):
-        assert process.poll() is None
+    return f"{folder}/socket"
+
+
+@functools.cache
+def forks() -> str:
+    """The socket of a process that forks for each run, once it listens."""
+    path = os.environ.get("TESTS_FORK_FROM") or start_forking()
+    for _ in range(3000):
+        if os.path.exists(path):
+            return path
         time.sleep(0.02)
-    return path
+    pytest.exit("the process that the program is forked from did not start within a minute")
 
 
 class Forked:

@@ -61,6 +61,7 @@ def suspects_of(drovik: Drovik) -> list[dict[str, Any]]:
     return drovik("score", "--suspects", "--json").json["suspects"]["against_the_models"]
 
 
+@pytest.mark.long
 def test_an_expected_output_that_models_agree_against_is_in_doubt(answered_demo: Drovik) -> None:
     (planted, _) = sorted(suspects_of(answered_demo), key=lambda one: -len(one["agreeing"]))
     assert (planted["case"], planted["expected"], planted["said"]) == ("lp-031", "hat", "cap")

@@ -601,6 +601,7 @@ def test_a_table_of_cases_is_marked_too_and_a_folder_has_no_place_for_it(drovik:
 # Outside answers, and time.
 
 
+@pytest.mark.long
 def test_outside_answers_are_an_arm_like_any_other(answered_demo: Drovik) -> None:
     folder = answered_demo.folder
     cases = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
@@ -793,6 +794,7 @@ def test_a_cascade_is_scored_and_paid_at_every_threshold_as_counting_says() -> N
     assert chosen_point(found, Estimate(1.1, 0, 1, 200, ""), 0.0) is None
 
 
+@pytest.mark.long
 def test_a_threshold_chosen_on_some_cases_is_worth_on_others_what_it_truly_is() -> None:
     """Over 60 draws: the score on the cases that chose it is flattered, that on held-out ones is not."""
     tuned, unseen, truth = [], [], []
@@ -923,6 +925,7 @@ def test_variants_in_the_documents_are_read() -> None:
             Variant.model_validate(one)
 
 
+@pytest.mark.long
 def test_the_script_for_building_and_testing_runs_as_it_is(drovik: Drovik, start_standin: Any) -> None:
     standin = start_standin()
     demo_on_port(drovik.folder, standin.port)
@@ -1079,6 +1082,7 @@ def cause_rows(drovik: Drovik, name: str, whose: str) -> list[dict[str, Any]]:
 # The search.
 
 
+@pytest.mark.long
 def test_of_equal_variants_hardly_any_search_ends_with_a_better_one() -> None:
     """100 searches among five versions that are right in 7 of 10: the winner is chosen on 60 cases, judged on 40 others."""
     chance, better, flattered = np.random.default_rng(12), 0, []
@@ -1101,6 +1105,7 @@ def test_of_equal_variants_hardly_any_search_ends_with_a_better_one() -> None:
     assert np.mean(flattered) > 0.02  # on the cases that chose it the winner looks better than it is
 
 
+@pytest.mark.long
 def test_a_search_keeps_its_variants_judges_the_winner_on_held_out_cases_and_spends_no_more_than_it_may(
     drovik: Drovik, start_standin: Any
 ) -> None:

@@ -254,6 +254,7 @@ def test_better_prompts_and_better_models_are_wrong_less_often(finished_demo: tu
         assert score["dunlin/v2"] < score["gull/v2"]
 
 
+@pytest.mark.long
 def test_a_pipe_that_closes_early_is_no_error(finished_demo: tuple[Drovik, Result]) -> None:
     drovik, _ = finished_demo
     command = f"{PROGRAM} score --json | head -c 10"

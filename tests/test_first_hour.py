@@ -138,6 +138,7 @@ def test_a_400_is_told_apart_by_the_services_own_words(words: str, kind: str, re
 # Files of theirs.
 
 
+@pytest.mark.long
 def test_a_sheet_and_a_report_are_not_written_over_a_file_of_somebodys(answered_demo: Drovik) -> None:
     drovik = answered_demo
     shutil.copy(IMAGES / "lp-001.jpg", drovik.folder / "a.jpg")

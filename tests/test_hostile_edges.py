@@ -270,6 +270,7 @@ def test_a_name_that_is_no_text_is_one_line(drovik: Drovik) -> None:
 # Streams.
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("words", [("check",), ("--version",)])
 def test_a_full_disk_and_a_closed_pipe_end_with_one_line_at_most(words: tuple[str, ...], drovik: Drovik) -> None:
     demo_on_port(drovik.folder, 1, cases=8)

@@ -126,6 +126,7 @@ def test_the_media_type_is_of_what_is_sent(format_: str) -> None:
     assert made.media_type in ("image/jpeg", "image/png")
 
 
+@pytest.mark.long
 def test_too_many_pixels_are_an_error_before_anything_is_decoded() -> None:
     out = io.BytesIO()
     Image.new("1", (30_000, 30_000)).save(out, "PNG")

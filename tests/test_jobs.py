@@ -145,6 +145,7 @@ def test_8_every_fifth_frame_of_a_clip_is_asked_about(drovik: Drovik, desk_servi
     assert "it moves, and the first of its 15 frames went" in alone.err
 
 
+@pytest.mark.long
 def test_9_two_models_are_talked_with_and_it_is_kept(drovik: Drovik, desk_service: Looking) -> None:
     file = next(Path(drovik.environment["XDG_CONFIG_HOME"]).rglob("drovik.toml"))
     file.write_text(file.read_text() + '\n[models.mini]\nendpoint = "skua"\nid = "skua-2-mini"\n')
@@ -203,6 +204,7 @@ def test_10_a_local_service_is_started_waited_for_shared_and_stopped(drovik: Dro
     assert "runs no more" in drovik("endpoint", "stop", "skua").out
 
 
+@pytest.mark.long
 def test_11_repeats_of_a_yes_or_no_question_are_compared_as_yes_and_no(drovik: Drovik, desk_service: Looking) -> None:
     asked = drovik("ask", "lp-002.jpg", "Is there a value on it? Yes or no.", "--repeat", "5", "--json").json
     (agreement,) = asked["agreement"]

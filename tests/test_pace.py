@@ -274,6 +274,7 @@ def test_a_state_folder_that_cannot_be_written_is_told(drovik: Drovik, serve: Se
     assert "the limits cannot be shared" in result.out
 
 
+@pytest.mark.long
 def test_a_storm_of_429_is_waited_out(drovik: Drovik, serve: Serve) -> None:
     def decide(number: int, body: dict[str, Any]) -> Reply:
         if 4 <= number < 12:

@@ -65,7 +65,8 @@ SPLITS = [None, {"across": 2, "down": 2, "overlap": 0.2}]
 @pytest.mark.parametrize("orientation", range(1, 9))
 def test_the_map_leads_every_pixel_back_to_where_it_was(orientation: int) -> None:
     source, chance, looked = coordinates(orientation), random.Random(orientation), 0
-    for turn, crop, size, pad, split in itertools.product(TURNS, CROPS, SIZES, PADS, SPLITS):
+    every = list(itertools.product(TURNS, CROPS, SIZES, PADS, SPLITS))
+    for turn, crop, size, pad, split in every[orientation % 2 :: 2]:
         if pad and "fill" in size:
             continue
         margin = "#0000ff" if pad else None
@@ -82,7 +83,7 @@ def test_the_map_leads_every_pixel_back_to_where_it_was(orientation: int) -> Non
                 looked += 1
                 assert abs(red / 4 + 0.5 - found[0]) < 0.6, (prep, x, y)
                 assert abs(green / 5 + 0.5 - found[1]) < 0.6, (prep, x, y)
-    assert looked > 500
+    assert looked > 400
 
 
 def test_boxes_go_back_as_boxes_and_sizes_are_known_before_a_pixel_is_read() -> None:

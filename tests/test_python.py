@@ -67,6 +67,7 @@ def test_a_plan_sent_twice_buys_nothing_twice(folder: Path) -> None:
     assert project.send_now(plan).attempts == 0
 
 
+@pytest.mark.long
 def test_rows_say_what_the_commands_print(answered_demo: Drovik) -> None:
     project = package.open(answered_demo.folder)
     scores = project.evaluate()

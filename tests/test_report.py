@@ -108,6 +108,7 @@ def test_the_first_screen_says_what_is_best_what_it_costs_and_what_to_do_next(re
         assert any(one.startswith(words) for one in figures)
 
 
+@pytest.mark.long
 def test_a_cause_leads_to_its_cases_and_the_address_brings_them_back(report: Path, open_page: Open) -> None:
     page = open_page(report, "#/task/sort")
     shown_part(page).get_by_text("every cause, with the score if it were fixed").click()
@@ -125,6 +126,7 @@ def test_a_cause_leads_to_its_cases_and_the_address_brings_them_back(report: Pat
     assert page.get_by_role("heading", name="Which kind of item is it?").is_visible()
 
 
+@pytest.mark.long
 def test_every_number_of_the_confusion_matrix_is_the_number_of_cases_behind_it(report: Path, open_page: Open) -> None:
     page = open_page(report, "#/task/sort")
     cells = shown_part(page).locator("table.heat").first.locator("td a")
@@ -137,6 +139,7 @@ def test_every_number_of_the_confusion_matrix_is_the_number_of_cases_behind_it(r
         assert count_of(page) == number
 
 
+@pytest.mark.long
 def test_what_a_prompt_version_fixed_and_broke_is_one_click_away(
     report: Path, open_page: Open, finished_demo: tuple[Drovik, Result]
 ) -> None:
@@ -154,6 +157,7 @@ def test_what_a_prompt_version_fixed_and_broke_is_one_click_away(
         assert {one.split(" ·")[0] for one in shown} <= set(verdict[word])
 
 
+@pytest.mark.long
 def test_cases_are_gone_through_by_keys_alone(report: Path, open_page: Open) -> None:
     page = open_page(report, "#/cases?task=sort&order=loss")
     first = page.locator("article h3").inner_text()
@@ -254,6 +258,7 @@ def test_filters_narrow_the_cases_and_are_in_the_address(report: Path, open_page
     assert page.locator("#list [aria-selected=true]").count() == 1
 
 
+@pytest.mark.long
 def test_answers_beside_each_other_say_what_differs(report: Path, open_page: Open) -> None:
     rows = next(one for one in data_of(report)["tasks"] if one["name"] == "read-tag")["rows"]
     row = next(
@@ -271,6 +276,7 @@ def test_answers_beside_each_other_say_what_differs(report: Path, open_page: Ope
     assert copied.locator("article .answer ins").count() >= 1
 
 
+@pytest.mark.long
 def test_a_table_is_sorted_by_the_title_of_a_column(report: Path, open_page: Open) -> None:
     page = open_page(report, "#/task/sort")
     table = shown_part(page).locator("table.arms")

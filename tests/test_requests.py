@@ -186,6 +186,7 @@ def test_no_reply_breaks_unpacking(tree: Any) -> None:
     assert (found.ended or "").isprintable() or found.ended is not None
 
 
+@pytest.mark.long
 @given(
     st.text(max_size=40)
     | st.from_regex(r"[A-Z][a-z]{2}, \d{1,3} [A-Z][a-z]{2} \d{1,12} \d{1,4}:\d{1,4}:\d{1,4} (GMT|[+-]\d{1,9})?")

@@ -390,6 +390,7 @@ def test_a_whole_session_by_keys_with_undo_reload_and_a_second_browser(
     context.close()
 
 
+@pytest.mark.long
 @pytest.mark.skipif(CHROMIUM is None, reason="needs Debian's chromium")
 def test_a_field_is_corrected_and_a_missing_box_is_drawn_in_place(
     drovik: Drovik,
@@ -428,6 +429,7 @@ def test_a_field_is_corrected_and_a_missing_box_is_drawn_in_place(
     served.end()
 
 
+@pytest.mark.long
 @pytest.mark.skipif(CHROMIUM is None, reason="needs Debian's chromium")
 def test_on_the_page_too_an_answer_is_judged_part_by_part(drovik: Drovik, serve: Serve, browser: Any) -> None:
     said = "A red cap lies there. It has a tag! Nobody wants it."

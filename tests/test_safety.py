@@ -161,6 +161,7 @@ def test_a_damaged_store_is_one_line(drovik: Drovik) -> None:
         assert "is damaged; move it away" in result.err
 
 
+@pytest.mark.long
 def test_an_endpoint_that_fails_steadily_is_probed_and_goes_on_when_it_is_well(drovik: Drovik, serve: Serve) -> None:
     def decide(number: int, body: dict[str, Any]) -> Reply:
         return bad(503, "down for a while") if 10 <= number < 22 else good('{"kind": "cap"}')
