@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
 
 from drovik import workflow
-from drovik.cli.arguments import add_project_argument, project_folder
+from drovik.cli.arguments import add_project_argument, agreement, project_folder
 from drovik.cli.printing import print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE, WRONG_INPUT
 from drovik.text import counted
@@ -16,6 +17,7 @@ EXAMPLE = "drovik check --project lost-property"
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The command's own options."""
     add_project_argument(parser)
+    parser.add_argument("--trust", action="store_true", help="read this project's addresses, now and later")
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -23,7 +25,8 @@ def run(arguments: argparse.Namespace) -> int:
     """Check a project; 1 where something is wrong with it, 2 if there is none."""
 
     folder = project_folder(arguments.project)
-    project, problems = workflow.everything_wrong(folder)
+    agree = partial(workflow.require_agreed_addresses, trusted=arguments.trust, agree=agreement())
+    project, problems = workflow.everything_wrong(folder, agree)
     if arguments.json:
         rows = [{"file": one.file, "place": one.place, "what": one.what, "remedy": one.remedy} for one in problems]
         drafts = (

@@ -14,6 +14,7 @@ from drovik import workflow
 from drovik.cli.arguments import (
     add_plan_arguments,
     add_project_argument,
+    agreement,
     open_project,
     open_store,
     positive,
@@ -51,6 +52,7 @@ def watch(arguments: argparse.Namespace) -> int:
             continue
         try:
             project = open_project(arguments.project)
+            workflow.require_agreed_addresses(project, arguments.trust, agreement())
             with open_store(project.store_path) as store:
                 planned = workflow.make_plan(project, store, selection_of(arguments))
                 if planned.plan.count():
@@ -132,6 +134,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.watch:
         return watch(arguments)
     project = open_project(arguments.project)
+    workflow.require_agreed_addresses(project, arguments.trust, agreement())
     with open_store(project.store_path) as store:
         planned = workflow.make_plan(project, store, selection_of(arguments))
         tally = send_with_consent(project, store, planned, arguments)

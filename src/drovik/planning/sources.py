@@ -70,14 +70,16 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
     elsewhere = {picture.path: url_digest(picture) for picture in pictures if is_remote(picture)}
     states: list[FileState] = []
     missing: list[Problem] = []
-    for path in dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere):
+    paths = dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere)
+    project.pictures.look_up(paths)
+    for path in paths:
         try:
             states.append(project.pictures.state(path))
         except DrovikError as error:
             missing += error.problems
     if missing:
         raise PictureError(missing)
-    found = store.digests.of_sources(states, lambda path: source_digest(project.pictures.read(path)))
+    found = store.digests.of_sources(states, project.pictures.digests)
     project.pictures.remember((state, found[state.path]) for state in states)
     return Sources({**found, **elsewhere}, project, store)
 

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.files import nonblocking_opener
 from drovik.project.arms import digest_of_bytes
+from drovik.project.object_pictures import ObjectPictures, is_object
 
 MOST_BYTES = 2_000_000_000
 """Of one picture's file: a clip may be long, but it is read as a whole."""
@@ -38,10 +39,12 @@ class PictureFolder:
 
     :param base: from where relative paths count.
     :param others: further folders, absolute; None where pictures were named by the person, and may lie anywhere.
+    :param objects: what lies at addresses; None where only files are read.
     """
 
-    def __init__(self, base: Path, others: Sequence[Path] | None = ()) -> None:
+    def __init__(self, base: Path, others: Sequence[Path] | None = (), objects: ObjectPictures | None = None) -> None:
         self.base = base
+        self._objects = objects
         self._roots = None if others is None else [os.path.realpath(base), *map(str, others)]
         self._inside: dict[str, bool] = {}
         self._digests: dict[str, tuple[FileState, str]] = {}
@@ -52,6 +55,9 @@ class PictureFolder:
         :param path: as the case names it.
         :raises DrovikError: if the file does not exist, or it may not be read.
         """
+        if self._objects is not None and is_object(path):
+            size, mark = self._objects.state(path)
+            return FileState(path, size, mark, 0)
         # There may be a hundred thousand of them: a joined path of pathlib's or os.path's takes as long as the rest.
         whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
         try:
@@ -62,6 +68,20 @@ class PictureFolder:
         except (OSError, ValueError) as error:
             raise ProjectError(missing(path, error)) from None
         return _state_of(path, found)
+
+    def look_up(self, paths: Iterable[str]) -> None:
+        """Ask for what the states of many pictures are that lie at addresses, all at once."""
+        if self._objects is not None:
+            self._objects.look_up([path for path in paths if is_object(path)])
+
+    def digests(self, paths: Sequence[str]) -> list[str]:
+        """The digests of pictures' files as they are now; what lies at addresses is read several at once.
+
+        :raises DrovikError: where one cannot be read, or may not be.
+        """
+        if self._objects is None or not any(map(is_object, paths)):
+            return [source_digest(self.read(path)) for path in paths]
+        return self._objects.each(paths, lambda path: source_digest(self.read(path)))
 
     def remember(self, digests: Iterable[tuple[FileState, str]]) -> None:
         """Keep the digests of files for as long as they look as they do now (`read_with_digest`)."""
@@ -85,6 +105,10 @@ class PictureFolder:
         return data, digest if known is not None and known == before == after else source_digest(data)
 
     def _read(self, path: str) -> tuple[bytes, FileState, FileState]:
+        if self._objects is not None and is_object(path):
+            data = self._objects.read(path, MOST_BYTES)
+            now, unknown = self.state(path), FileState(path, -1, 0, 0)
+            return data, now, unknown  # what came over a network, or was kept, is digested each time
         whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
         try:
             self._require_inside(path, whole, os.path.islink(whole))
@@ -102,6 +126,8 @@ class PictureFolder:
 
     def holds(self, path: str) -> bool:
         """Whether a path, links followed, leads to somewhere beneath one of the folders."""
+        if is_object(path):
+            return False
         return self._roots is None or self._is_beneath(os.path.realpath(self.base / path.replace("\0", "")))
 
     def _require_inside(self, path: str, whole: str, is_link: bool) -> None:

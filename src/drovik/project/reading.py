@@ -7,13 +7,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 
 from drovik.errors import Problem, UsageError, known_words
+from drovik.kept_files import KeptFiles
 from drovik.project import key_signs
+from drovik.project.agreements import is_agreed, pictures_of
 from drovik.project.cases import Case, check_expected, read_cases
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.keys import check_keys, read_keys
+from drovik.project.object_pictures import ObjectPictures
 from drovik.project.outside import OutsideArm, read_outside
 from drovik.project.picture_files import PictureFolder
 from drovik.project.prompts import OUR_VARIABLES
@@ -22,6 +26,9 @@ from drovik.project.settings import FILE_NAME, ProjectFile, read_settings
 from drovik.project.task_checks import check_chains, check_judges, check_variables
 from drovik.project.tasks import Task, read_tasks, task_names
 from drovik.project.toml_files import collected
+
+STORE_FOLDER = ".drovik"
+"""In a project: the store, and what is made again at will."""
 
 
 @dataclass(frozen=True)
@@ -47,7 +54,7 @@ class Project:
     @property
     def store_path(self) -> Path:
         """Where the store of this project is."""
-        return self.folder / ".drovik" / "answers.sqlite"
+        return self.folder / STORE_FOLDER / "answers.sqlite"
 
     def task(self, name: str) -> Task:
         """The task of that name.
@@ -71,7 +78,7 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         return None, problems
     dialects = read_dialects(folder, {one.dialect for one in settings.endpoints.values()}, problems)
     tasks = read_tasks(folder, problems)
-    pictures = PictureFolder(folder, settings.pictures.folders(folder))
+    pictures = PictureFolder(folder, settings.pictures.folders(folder), _objects(folder, settings))
     cases = []
     if not _lies_outside(pictures, settings, problems):
         cases = read_cases(folder, settings.cases, tasks, problems, settings.null_word)
@@ -102,6 +109,12 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
         judgements=judgements,
         outside=outside,
     ), problems
+
+
+def _objects(folder: Path, settings: ProjectFile) -> ObjectPictures:
+    """The objects that a project takes pictures from; what was read of them is kept beside its store."""
+    kept = KeptFiles(folder / STORE_FOLDER / "objects", settings.pictures.kept_bytes, ".object")
+    return ObjectPictures(settings.pictures.addresses(), partial(is_agreed, pictures_of(folder)), kept)
 
 
 def _check_outside(outside: Mapping[str, Sequence[OutsideArm]], settings: ProjectFile) -> list[Problem]:

@@ -12,6 +12,7 @@ from pydantic import AfterValidator, Field, StringConstraints, model_validator
 
 from drovik.errors import Problem, known_words
 from drovik.project.models import Model, Name
+from drovik.project.object_pictures import is_object
 from drovik.project.preps import Prep
 from drovik.project.toml_files import Frozen, read_toml, validated
 from drovik.project.variants import Variant, with_variants
@@ -134,15 +135,22 @@ class Endpoint(Frozen):
 
 
 class PicturesFrom(Frozen):
-    """Folders outside of the project that pictures may be sent from, once you agreed to each; how much is kept."""
+    """Folders outside of the project, and addresses, that pictures may be sent from, once you agreed to each; how much
+    is kept.
+    """
 
     from_: tuple[Annotated[str, StringConstraints(min_length=1)], ...] = Field(default=(), alias="from")
     kept_bytes: int = Field(default=2_000_000_000, ge=0)
-    """Of prepared pictures that are kept for the next run, beside the store; 0: none."""
+    """Of prepared pictures that are kept for the next run, beside the store, and as much of objects; 0: none."""
 
     def folders(self, project: Path) -> list[Path]:
         """The folders, absolute and with no link in them; a relative one counts from the project's."""
-        return [Path(os.path.realpath(project / os.path.expanduser(one.replace("\0", "")))) for one in self.from_]
+        paths = [one.replace("\0", "") for one in self.from_ if not is_object(one)]
+        return [Path(os.path.realpath(project / os.path.expanduser(one))) for one in paths]
+
+    def addresses(self) -> list[str]:
+        """The addresses beneath which objects may be read."""
+        return [one for one in self.from_ if is_object(one)]
 
 
 class ProjectFile(Frozen):

@@ -30,24 +30,28 @@ class PictureCache:
         self._made: dict[tuple[str, str], str] = {}
         self._looks: list[tuple[str, str, str]] = []
 
-    def of_sources(self, wanted: Iterable[FileState], compute: Callable[[str], str]) -> dict[str, str]:
+    def of_sources(
+        self, wanted: Iterable[FileState], compute: Callable[[list[str]], Iterable[str]]
+    ) -> dict[str, str]:
         """The digest of each picture's file by its path; computed only where the file looks changed.
 
-        :param compute: takes a path and gives the digest of what is there now.
+        :param compute: takes paths and gives the digests of what is there now.
         """
         kept = {
             path: (tuple(state), digest) for path, *state, digest in self._connection.execute("SELECT * FROM sources")
         }
         found: dict[str, str] = {}
-        fresh = []
+        changed: list[FileState] = []
         for state in wanted:
             looks = (state.size, state.mtime_ns, state.inode)
             if state.path in kept and kept[state.path][0] == looks:
                 found[state.path] = kept[state.path][1]
             else:
-                found[state.path] = compute(state.path)
-                fresh.append((state.path, *looks, found[state.path]))
-        if fresh:
+                changed.append(state)
+        if changed:
+            digests = compute([state.path for state in changed])
+            fresh = [(*state, digest) for state, digest in zip(changed, digests, strict=True)]
+            found.update((path, digest) for path, *_, digest in fresh)
             with transaction(self._connection):
                 self._connection.executemany("INSERT OR REPLACE INTO sources VALUES (?, ?, ?, ?, ?)", fresh)
         return found

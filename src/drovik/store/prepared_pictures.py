@@ -6,10 +6,7 @@ it is made again at will: a file that is damaged or gone is a picture that is pr
 
 from __future__ import annotations
 
-import contextlib
 import json
-import os
-import shutil
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
@@ -17,20 +14,15 @@ from dataclasses import astuple
 from pathlib import Path
 from typing import Any
 
-from drovik.errors import DrovikError
-from drovik.files import write_whole
 from drovik.images.decode.shots import Shot
 from drovik.images.layout import Box, Layout
 from drovik.images.prepare import Prepared
+from drovik.kept_files import KeptFiles
 from drovik.project.arms import digest_of_text
 from drovik.project.picture_files import source_digest
 
 MOST_IN_MEMORY = 64_000_000
 """Bytes of pictures: what the arms ask about one case comes one after the other."""
-LEAST_FREE = 1_000_000_000
-"""Bytes of the disk that are never taken: answers that were paid for are to find room there."""
-_ROOM = 0.9
-"""The share of the bound that is left when old files were deleted."""
 
 
 class PreparedPictures:
@@ -41,12 +33,10 @@ class PreparedPictures:
     """
 
     def __init__(self, folder: Path | None, most_bytes: int) -> None:
-        self._folder = folder if most_bytes > 0 else None
-        self._most = most_bytes
+        self._files = KeptFiles(folder, most_bytes, ".pictures")
         self._lock = threading.Lock()
         self._known: OrderedDict[tuple[str, str], tuple[Prepared, ...]] = OrderedDict()
         self._size = 0
-        self._unseen = most_bytes  # bytes written since the folder was looked through: at first, nobody knows
 
     def made(self, source: str, prep: str, make: Callable[[], tuple[Prepared, ...]]) -> tuple[Prepared, ...]:
         """What a prep makes of a source.
@@ -61,12 +51,14 @@ class PreparedPictures:
             if (found := self._known.get(key)) is not None:
                 self._known.move_to_end(key)
                 return found
-        path = self._path(key)
-        kept = _read(path) if path is not None else None
+        name = digest_of_text(f"{source} {prep}")
+        kept = _unpacked(self._files.read(name))
         pictures = kept or make()
+        if kept:
+            self._files.note_use(name)
         if not all(one.as_stored for one in pictures):  # those are the source's own bytes
-            if path is not None and kept is None:
-                self._write(path, pictures)
+            if kept is None:
+                self._files.write(name, _packed(pictures))
             self._remember(key, pictures)
         return pictures
 
@@ -78,50 +70,6 @@ class PreparedPictures:
             while self._size > MOST_IN_MEMORY and len(self._known) > 1:
                 _, oldest = self._known.popitem(last=False)
                 self._size -= _size(oldest)
-
-    def _path(self, key: tuple[str, str]) -> Path | None:
-        if self._folder is None:
-            return None
-        name = digest_of_text(f"{key[0]} {key[1]}")
-        return self._folder / name[:2] / f"{name[2:]}.pictures"
-
-    def _write(self, path: Path, pictures: tuple[Prepared, ...]) -> None:
-        data = b"".join(one.data for one in pictures)
-        head = json.dumps({"digest": source_digest(data), "pictures": [_told(one) for one in pictures]})
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            if shutil.disk_usage(path.parent).free < LEAST_FREE + len(data):
-                return
-            write_whole(path, head.encode() + b"\n" + data)
-        except (DrovikError, OSError):  # the disk is full, or may not be written: a cache is not worth a word
-            self._folder = None
-            return
-        with self._lock:
-            self._unseen += len(head) + len(data)
-            look = self._unseen > self._most * (1 - _ROOM)
-            self._unseen = 0 if look else self._unseen
-        if look:
-            self._keep_within()
-
-    def _keep_within(self) -> None:
-        """Delete those that were not used for longest, where all of them are more than may be kept; and what a killed
-        program left half written.
-        """
-        assert self._folder is not None
-        files = []
-        for path in self._folder.glob("??/*"):
-            with contextlib.suppress(OSError):
-                state = path.stat()
-                files.append((state.st_mtime_ns, state.st_size, path))
-        total = sum(size for _, size, _ in files)
-        if total <= self._most:
-            return
-        for _, size, path in sorted(files):
-            with contextlib.suppress(OSError):
-                path.unlink()
-            total -= size
-            if total <= self._most * _ROOM:
-                return
 
 
 def _size(pictures: Sequence[Prepared]) -> int:
@@ -136,10 +84,18 @@ def _told(one: Prepared) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _read(path: Path) -> tuple[Prepared, ...] | None:
+def _packed(pictures: Sequence[Prepared]) -> bytes:
+    data = b"".join(one.data for one in pictures)
+    head = json.dumps({"digest": source_digest(data), "pictures": [_told(one) for one in pictures]})
+    return head.encode() + b"\n" + data
+
+
+def _unpacked(file: bytes | None) -> tuple[Prepared, ...] | None:
     """What a file holds; None where it is not there, or not as it was written."""
+    if file is None:
+        return None
     try:
-        head, _, data = path.read_bytes().partition(b"\n")
+        head, _, data = file.partition(b"\n")
         told = json.loads(head)
         if told["digest"] != source_digest(data):
             return None
@@ -147,8 +103,7 @@ def _read(path: Path) -> tuple[Prepared, ...] | None:
         for one in told["pictures"]:
             found.append(_picture(one, data[at : at + one["bytes"]]))
             at += one["bytes"]
-        os.utime(path)  # used now: others are deleted first
-    except (OSError, ValueError, KeyError, TypeError):
+    except (ValueError, KeyError, TypeError):
         return None
     return tuple(found)
 

@@ -7,27 +7,17 @@ in the user's own configuration folder; another project with the same text asks 
 
 from __future__ import annotations
 
-import json
-import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from platformdirs import user_config_path
-
 from drovik.errors import ConsentError, Problem
-from drovik.files import read_json, write_whole
+from drovik.project.agreements import is_agreed, keep_agreement, pictures_of
 from drovik.project.commands import command_mark
 from drovik.project.settings import FILE_NAME, Endpoint, is_loopback
 
 Confirm = Callable[[str], bool]
 WITHOUT_KEY = "no key"
-
-
-def trust_file() -> Path:
-    """Where it is kept."""
-
-    return user_config_path("drovik") / "key-hosts.json"
 
 
 def shown_exactly(text: str) -> str:
@@ -91,15 +81,15 @@ def check_commands(name: str, endpoint: Endpoint, trusted: bool, confirm: Confir
         _agree(mark, kind, question, refusal, "if you want that", trusted, confirm, f"endpoints.{name}")
 
 
-def check_folders(folders: list[Path], project: Path, trusted: bool, confirm: Confirm | None) -> None:
+def check_folders(folders: Sequence[Path | str], project: Path, trusted: bool, confirm: Confirm | None) -> None:
     """Let pictures of folders outside of the project be read and sent, or refuse.
 
-    :param folders: absolute, as `[pictures] from` names them.
+    :param folders: absolute, or addresses, as `[pictures] from` names them.
     :raises DrovikError: where one was never agreed to for this project, and nobody does.
     """
     for folder in folders:
         shown = shown_exactly(str(folder))
-        source = f"pictures of {project.resolve()}"
+        source = pictures_of(project)
         question = f"Send pictures from {shown}, outside of the project?"
         refusal = f"pictures from {shown}, outside of the project, were never agreed to"
         _agree(source, str(folder), question, refusal, "if they may be sent", trusted, confirm, "pictures.from")
@@ -112,21 +102,8 @@ def _agree(
 
     :raises DrovikError: where it was not.
     """
-    path = trust_file()
-    bound = _read(path)
-    if to in bound.get(source, []):
+    if is_agreed(source, to):
         return
     if not (trusted or (confirm is not None and confirm(question))):
         raise ConsentError(Problem(refusal, f"{when}, say --trust once", FILE_NAME, place))
-    bound.setdefault(source, []).append(to)
-    write_whole(path, json.dumps(bound, indent=1, sort_keys=True) + "\n")
-
-
-def _read(path: Path) -> dict[str, list[str]]:
-    if not os.path.lexists(path):
-        return {}
-    kept = read_json(path, str(path))
-    try:
-        return {str(name): [str(host) for host in hosts] for name, hosts in kept.items()}
-    except (AttributeError, TypeError):
-        raise ConsentError(Problem("cannot be read", "repair it or take it away", str(path))) from None
+    keep_agreement(source, to)

@@ -27,6 +27,7 @@ from drovik.planning.requests import Request
 from drovik.planning.sources import is_remote, url_digest
 from drovik.project.arms import canonical, digest_of_text
 from drovik.project.cases import prep_for
+from drovik.project.object_pictures import READERS, is_object
 from drovik.project.picture_files import TooManyFiles, source_digest
 from drovik.project.preps import Prep
 from drovik.project.reading import Project
@@ -168,11 +169,13 @@ class Preparer:
     def __init__(self, project: Project, store: Store, plan: Plan, tally: Tally) -> None:
         self._project, self._store, self._tally = project, store, tally
         redraws = _redraws(plan)
-        self._at_once = not redraws
+        waits = _reads_objects(plan)
+        self._at_once = not redraws and not waits
         folder = project.store_path.parent / "prepared"
         self._kept = PreparedPictures(folder, project.settings.pictures.kept_bytes) if redraws else None
         self._under_way: dict[tuple[str, str], asyncio.Event] = {}
-        self._pool = ThreadPoolExecutor(max_workers=2 if redraws else 1, thread_name_prefix="prepare")
+        workers = READERS if waits else 2 if redraws else 1
+        self._pool = ThreadPoolExecutor(max_workers=workers, thread_name_prefix="prepare")
 
     def close(self) -> None:
         """Stop what is still being prepared."""
@@ -237,6 +240,12 @@ class Preparer:
         what = "is prepared to other bytes than before, though the prep is the same"
         remedy = "a newer imaging library does that; nothing is asked again for it"
         self._tally.warn("prepared", Problem(what, remedy, path))
+
+
+def _reads_objects(plan: Plan) -> bool:
+    """Whether pictures lie at addresses, so that reading them is waiting for a network."""
+    cases = {id(ask.case): ask.case for asks in plan.to_send.values() for ask in asks}.values()
+    return any(is_object(one.path) for case in cases for one in case.pictures)
 
 
 def _redraws(plan: Plan) -> bool:

@@ -164,6 +164,7 @@ if TYPE_CHECKING:
         budget_for,
         concurrency_bound,
         paid_in,
+        require_agreed_addresses,
         require_agreed_folders,
         require_sendable,
         services_at,
@@ -354,6 +355,7 @@ __all__ = [
     "read_settings",
     "remedy_of",
     "repair_store",
+    "require_agreed_addresses",
     "require_agreed_folders",
     "require_sendable",
     "require_slots",
@@ -515,7 +517,7 @@ _NAMES_OF = {
     "workflow.sent_pictures": "write_sent_pictures",
     "workflow.services": (
         "Services USERS all_services amounts budget_for concurrency_bound "
-        "paid_in require_agreed_folders require_sendable services_at users_folder"
+        "paid_in require_agreed_addresses require_agreed_folders require_sendable services_at users_folder"
     ),
     "workflow.wire_parts": "sent_parts",
 }

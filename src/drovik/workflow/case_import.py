@@ -16,6 +16,7 @@ from drovik.planning.sources import is_remote
 from drovik.project.case_rows import is_exported, row_of, row_of_cells
 from drovik.project.case_writing import add_cases
 from drovik.project.cases import Case, SourceRow, case_of, check_expected, read_cases
+from drovik.project.object_pictures import is_object
 from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME
@@ -81,7 +82,7 @@ def _home_of(cases: Sequence[Case], folder: Path, source: Path) -> Path:
 
     `drovik export out` writes its tables into a folder of the project's.
     """
-    files = [one.path for case in cases for one in case.pictures if not is_remote(one)]
+    files = [one.path for case in cases for one in case.pictures if not _has_no_file(one)]
     if source.is_file() and source.suffix.lower() != ".zip" and files and not (folder / files[0]).is_file():
         above = (one for one in folder.resolve().parents if (one / FILE_NAME).is_file())
         return next(above, folder)
@@ -186,9 +187,18 @@ def _is_same(project: Project, mine: Case, elsewhere: Path, theirs: Case) -> boo
     theirs_from = PictureFolder(elsewhere)
     return all(
         first._replace(path="") == second._replace(path="")
-        and (is_remote(first) or _are_same_file(project.pictures, first.path, theirs_from, second.path))
+        and (
+            first.path == second.path
+            if _has_no_file(first)
+            else _are_same_file(project.pictures, first.path, theirs_from, second.path)
+        )
         for first, second in zip(mine.pictures, theirs.pictures, strict=True)
     )
+
+
+def _has_no_file(picture: Picture) -> bool:
+    """Whether a picture lies at an address, and in no folder."""
+    return is_remote(picture) or is_object(picture.path)
 
 
 def _are_same_file(mine: PictureFolder, path: str, theirs: PictureFolder, other: str) -> bool:
@@ -206,7 +216,7 @@ def _unfit_pictures(folder: Path, cases: Sequence[Case], source: str) -> list[Pr
     beneath = PictureFolder(folder)
     found: list[Problem] = []
     for case in cases:
-        for picture in (one for one in case.pictures if not is_remote(one)):
+        for picture in (one for one in case.pictures if not _has_no_file(one)):
             if len(found) >= _NAMED:
                 return found
             if not beneath.holds(picture.path):
@@ -222,7 +232,7 @@ def _unfit_pictures(folder: Path, cases: Sequence[Case], source: str) -> list[Pr
 def _placed(folder: Path, elsewhere: Path, case: Case) -> Case:
     """A case whose pictures are named from the project: where they lie in it, else as copies."""
     pictures = [
-        one if is_remote(one) else one._replace(path=placed_picture(folder, elsewhere / one.path))
+        one if _has_no_file(one) else one._replace(path=placed_picture(folder, elsewhere / one.path))
         for one in case.pictures
     ]
     return case._replace(pictures=tuple(pictures))

@@ -26,7 +26,8 @@ EXTRAS: Mapping[str, tuple[str, str]] = {
     "figures": ("matplotlib", "figures as files"), "formula": ("sympy", "formulas that are equal"),
     "frame": ("pandas", "scores as data frames"), "heic": ("pillow_heif", "HEIC pictures"),
     "jpeg": ("simplejpeg", "large JPEGs quicker"),
-    "keyring": ("keyring", "keys in the system's keyring"), "pdf": ("pypdfium2", "pages of PDFs"),
+    "keyring": ("keyring", "keys in the system's keyring"), "objects": ("fsspec", "pictures at addresses"),
+    "pdf": ("pypdfium2", "pages of PDFs"),
     "video": ("av", "frames of clips"), "xlsx": ("openpyxl", "Excel tables"),
 }  # fmt: skip
 """Of each extra the module that it brings, and what for."""

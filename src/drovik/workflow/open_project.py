@@ -28,7 +28,14 @@ from drovik.workflow.project_checks import everything_wrong
 from drovik.workflow.results import Scores
 from drovik.workflow.running import run_blocking, send
 from drovik.workflow.sending_plan import Planned, Selection, load_project, make_plan
-from drovik.workflow.services import Services, budget_for, concurrency_bound, require_agreed_folders, require_sendable
+from drovik.workflow.services import (
+    Services,
+    budget_for,
+    concurrency_bound,
+    require_agreed_addresses,
+    require_agreed_folders,
+    require_sendable,
+)
 
 
 def dispatcher_for(
@@ -202,6 +209,7 @@ class OpenProject:
         :raises StoreError: where the store cannot be written.
         """
         project = self.project
+        require_agreed_addresses(project, trust, None)
         with Store(project.store_path) as store:
             planned = make_plan(project, store, plan.wanted)
             limit = None

@@ -102,6 +102,7 @@ def inspect_pictures(project: Project, on_progress: Callable[[int, int], None] |
         for picture in case.pictures:
             files.setdefault(picture.path, PictureFile(picture.path)).cases.append(case.id)
     every = list(files.values())
+    project.pictures.look_up(files)
     with ThreadPoolExecutor(2) as pool:
         for number, _ in enumerate(pool.map(lambda one: _look(project, one), every), 1):
             if on_progress is not None:

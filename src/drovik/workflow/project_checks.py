@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from drovik.errors import DrovikError, Problem
+from drovik.errors import ConsentError, DrovikError, Problem
 from drovik.images.decode.facts import allowed_pixels, require_pixel_limit
 from drovik.images.decode.formats import inspect_source
 from drovik.images.layout import layout_of
@@ -34,11 +34,22 @@ _SHOWN = {"times": [0.0], "step": 1.0, "pages": [1], "parts": 1}
 """Stands for what is known of pictures once they are looked at."""
 
 
-def everything_wrong(folder: Path) -> tuple[Project | None, list[Problem]]:
-    """A project, and all that is wrong with it; None where it cannot be read."""
+def everything_wrong(
+    folder: Path, agree: Callable[[Project], None] | None = None
+) -> tuple[Project | None, list[Problem]]:
+    """A project, and all that is wrong with it; None where it cannot be read.
+
+    :param agree: sees that the pictures may be looked at, or raises why not.
+    """
     project, problems = check_project(folder)
     if project is not None:
-        problems = problems + check_secrets(project) + _check_pictures(project)
+        problems = problems + check_secrets(project)
+        try:
+            if agree is not None:
+                agree(project)
+            problems += _check_pictures(project)
+        except ConsentError as error:
+            problems += error.problems
         if not any("/prompts/" in one.file for one in problems):
             problems += _check_prompts(project)
     return project, list(dict.fromkeys(problems))
@@ -121,6 +132,7 @@ def _check_pictures(project: Project) -> list[Problem]:
     preps = {f"preps.{name}": one for name, one in project.settings.preps.items()}
     own = {f"variants.{name}.prep": one.prep for name, one in project.settings.variants.items()}
     preps |= {place: one for place, one in own.items() if one is not None and not isinstance(one, str)}
+    project.pictures.look_up(picture.path for case in project.cases for picture in case.pictures)
     with _looks(project) as looks:
         for case in project.cases:
             for number, picture in enumerate(case.pictures):

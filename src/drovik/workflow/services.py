@@ -245,10 +245,18 @@ def require_sendable(services: Services, names: list[str], trusted: bool, agree:
 
 
 def require_agreed_folders(services: Services, trusted: bool, agree: Agree | None) -> None:
-    """Require that the folders outside of the project that pictures are sent from were agreed to.
+    """Require that the folders outside of the project, and the addresses, that pictures are sent from were agreed to.
 
     :raises DrovikError: where one was not, and nobody agrees.
     """
 
-    outside = services.settings.pictures.folders(services.folder)
-    check_folders(outside, services.folder, trusted, agree)
+    named = services.settings.pictures
+    check_folders([*named.folders(services.folder), *named.addresses()], services.folder, trusted, agree)
+
+
+def require_agreed_addresses(project: Project, trusted: bool, agree: Agree | None) -> None:
+    """Require that the addresses that pictures are read from were agreed to, before any of them is.
+
+    :raises DrovikError: where one was not, and nobody agrees.
+    """
+    check_folders(project.settings.pictures.addresses(), project.folder, trusted, agree)
