@@ -153,11 +153,11 @@ class Listed(MemoryFileSystem):
 
 
 @pytest.fixture
-def listed() -> Iterator[type[Listed]]:
+def listed() -> type[Listed]:
     fsspec.register_implementation("shelf", Listed, clobber=True)
     Listed.store.clear()
     Listed.asked.clear()
-    yield Listed
+    return Listed
 
 
 def test_a_store_is_asked_for_lists_and_what_is_kept_stays_within_bounds(

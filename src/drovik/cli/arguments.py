@@ -171,6 +171,15 @@ def add_plan_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--seed", type=int, default=1, metavar="N", help="draws another sample (default: 1)")
 
 
+def add_cluster_argument(parser: argparse.ArgumentParser) -> None:
+    """Where else the work is done."""
+    parser.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        help="of a Dask scheduler, like tcp://HOST:8786; local:4 for four on this machine",
+    )
+
+
 def positive(text: str) -> int:
     """A whole number from 1, for argparse."""
     number = int(text)

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.arguments import (
+    add_cluster_argument,
     add_plan_arguments,
     add_project_argument,
     agreement,
@@ -53,10 +54,13 @@ def watch(arguments: argparse.Namespace) -> int:
         try:
             project = open_project(arguments.project)
             workflow.require_agreed_addresses(project, arguments.trust, agreement())
-            with open_store(project.store_path) as store:
+            with (
+                workflow.sending_from(arguments.cluster, project) as (project, elsewhere),
+                open_store(project.store_path) as store,
+            ):
                 planned = workflow.make_plan(project, store, selection_of(arguments))
                 if planned.plan.count():
-                    tally = send_with_consent(project, store, planned, arguments)
+                    tally = send_with_consent(project, store, planned, arguments, elsewhere)
                     if not arguments.quiet:
                         print_summary(project, store, planned, tally, arguments.all)
                     elif tally.stops or tally.over:
@@ -123,6 +127,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--watch", action="store_true", help="go on with cases and pictures as they arrive")
     parser.add_argument("--trust", action="store_true", help="let the keys go to this project's hosts, now and later")
+    add_cluster_argument(parser)
     parser.add_argument("--quiet", action="store_true", help="show no progress")
     add_all_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
@@ -135,9 +140,12 @@ def run(arguments: argparse.Namespace) -> int:
         return watch(arguments)
     project = open_project(arguments.project)
     workflow.require_agreed_addresses(project, arguments.trust, agreement())
-    with open_store(project.store_path) as store:
+    with (
+        workflow.sending_from(arguments.cluster, project) as (project, elsewhere),
+        open_store(project.store_path) as store,
+    ):
         planned = workflow.make_plan(project, store, selection_of(arguments))
-        tally = send_with_consent(project, store, planned, arguments)
+        tally = send_with_consent(project, store, planned, arguments, elsewhere)
         drifts = _drifts(project, store, planned) if planned.plan.recheck else []
         if arguments.json:
             print_json(sending_document(project, store, planned, tally, drifts))

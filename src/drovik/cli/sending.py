@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from drovik.store.answer_store import Store
     from drovik.store.claims import Budget
     from drovik.transport.dispatcher import Dispatcher
+    from drovik.transport.preparer import WriterElsewhere
     from drovik.transport.queue import Tally
     from drovik.workflow.sending_plan import Planned
 
@@ -83,7 +84,13 @@ def exit_code(tally: Tally) -> int:
     return DOES_NOT_HOLD if tally.failed or tally.left else DONE
 
 
-def send_with_consent(project: Project, store: Store, planned: Planned, arguments: argparse.Namespace) -> Tally:
+def send_with_consent(
+    project: Project,
+    store: Store,
+    planned: Planned,
+    arguments: argparse.Namespace,
+    elsewhere: WriterElsewhere | None = None,
+) -> Tally:
     """See that it may be sent, to those hosts and for that money, and send it."""
     budget = None
     if planned.plan.count():
@@ -91,12 +98,19 @@ def send_with_consent(project: Project, store: Store, planned: Planned, argument
         require_sendable(services, list(planned.plan.to_send), arguments.trust)
         workflow.require_agreed_folders(services, arguments.trust, agreement())
         budget = workflow.budget_for(project, store, planned, arguments.budget or ())
-    return send_plan(project, store, planned, quiet=arguments.quiet or arguments.json, budget=budget)
+    return send_plan(project, store, planned, arguments.quiet or arguments.json, budget, elsewhere)
 
 
-def send_plan(project: Project, store: Store, planned: Planned, quiet: bool, budget: Budget | None = None) -> Tally:
+def send_plan(
+    project: Project,
+    store: Store,
+    planned: Planned,
+    quiet: bool,
+    budget: Budget | None = None,
+    elsewhere: WriterElsewhere | None = None,
+) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    dispatcher = workflow.dispatcher_for(project, store, planned, budget)
+    dispatcher = workflow.dispatcher_for(project, store, planned, budget, None, elsewhere)
     if planned.plan.count() == 0:
         return dispatcher.tally
     with Progress(dispatcher.tally, quiet) as progress:

@@ -153,6 +153,12 @@ class PicturesFrom(Frozen):
         return [one for one in self.from_ if is_object(one)]
 
 
+class ClusterTable(Frozen):
+    """Where the workers of a cluster see the project's pictures: a folder, or an address; left out: nowhere."""
+
+    images: str | None = Field(default=None, min_length=1)
+
+
 class ProjectFile(Frozen):
     """All of `drovik.toml`. `ask` is the model that `drovik ask` takes where none is named.
 
@@ -165,6 +171,7 @@ class ProjectFile(Frozen):
     null_word: str | None = Field(default=None, min_length=1)
     max_pixels: int = Field(default=DEFAULT_MAX_PIXELS, ge=1)
     pictures: PicturesFrom = PicturesFrom()
+    cluster: ClusterTable = ClusterTable()
     endpoints: dict[Name, Endpoint] = {}
     models: dict[Name, Model] = {}
     preps: dict[Name, Prep] = {}

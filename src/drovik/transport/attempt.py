@@ -22,7 +22,7 @@ from drovik.project.dialects import ReplyForm
 from drovik.project.spending import CountedTokens
 from drovik.store.answer_store import Store
 from drovik.store.records import Reply
-from drovik.transport.http import HttpReply, NoReply
+from drovik.transport.http import HttpReply, NoReply, RemoteRequest
 from drovik.transport.outcomes import AttemptEnd, Listener, Outcome, outcome_of, outcome_of_error
 from drovik.transport.preparer import PreparedRequest
 from drovik.transport.queue import Tally
@@ -41,7 +41,7 @@ async def exchange(
     session: aiohttp.ClientSession,
     service: EndpointSession,
     request: Request,
-    draft: Draft | HttpRequest,
+    draft: Draft | HttpRequest | RemoteRequest,
     hear: Hear | None = None,
 ) -> tuple[Reply | None, ParsedReply | None, Outcome]:
     """Send what a request needs and read what comes back.
@@ -65,10 +65,10 @@ async def _exchange(
     session: aiohttp.ClientSession,
     service: EndpointSession,
     request: Request,
-    draft: Draft | HttpRequest,
+    draft: Draft | HttpRequest | RemoteRequest,
     hear: Hear | None,
 ) -> tuple[Reply | None, ParsedReply | None, Outcome]:
-    if isinstance(draft, HttpRequest):
+    if isinstance(draft, HttpRequest | RemoteRequest):
         return await _proper(session, service, request, draft, hear)
     for fresh in (False, True):
         try:
@@ -104,7 +104,7 @@ async def _proper(
     session: aiohttp.ClientSession,
     service: EndpointSession,
     request: Request,
-    http_request: HttpRequest,
+    http_request: HttpRequest | RemoteRequest,
     hear: Hear | None,
 ) -> tuple[Reply | None, ParsedReply | None, Outcome]:
     reply_parser = ReplyParser(service.dialect.reply)

@@ -42,7 +42,7 @@ from drovik.transport.attempt import AttemptRunner, NotClaimed, OverBudget
 from drovik.transport.http import RestingConnector
 from drovik.transport.local_service import local_service, warm
 from drovik.transport.outcomes import Listener, Outcome, Trace, wait_before
-from drovik.transport.preparer import PreparedRequest, Preparer
+from drovik.transport.preparer import PreparedRequest, Preparer, WriterElsewhere
 from drovik.transport.queue import Queue, Tally, lending, takes_addresses
 from drovik.transport.session import EndpointSession
 from drovik.transport.shared_limits import SharedLimits
@@ -63,7 +63,7 @@ class SendingOptions:
 
     `budget` is the limit of money; `concurrency_bound` bounds what endpoints bear together, where this machine has a
     bound of its own; `shared` is the file by which programs of this machine share an endpoint's limits, None to keep
-    them alone; `listener` hears answers as they come; `trace` gets requests and replies as they go; `uploads` keeps
+    them alone; `listener` hears answers as they come; `trace` gets requests and replies as they go; `elsewhere` writes requests on other machines; `uploads` keeps
     what services gave for pictures, where that is not the store; `chance` is the randomness of the waits.
     """
 
@@ -72,6 +72,7 @@ class SendingOptions:
     shared: Path | None = None
     listener: Listener | None = None
     trace: Trace | None = None
+    elsewhere: WriterElsewhere | None = None
     uploads: UserUploads | None = None
     chance: random.Random = field(default_factory=random.Random)
 
@@ -96,7 +97,7 @@ class Dispatcher:
             for counts in self.tally.parts(request.task.name, request.arm.name, request.arm.model_name)[1:]:
                 counts.total += 1
         self._attempts = AttemptRunner(store, plan, self.tally, options.listener)
-        self._preparer = Preparer(project, store, plan, self.tally)
+        self._preparer = Preparer(project, store, plan, self.tally, options.elsewhere)
 
     def _tell(self, state: str) -> None:
         self.tally.state = state

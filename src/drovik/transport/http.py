@@ -13,6 +13,7 @@ from __future__ import annotations
 import asyncio
 import errno
 import io
+from abc import ABC, abstractmethod
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
@@ -108,6 +109,18 @@ class HttpReply:
     status: int
     headers: Mapping[str, str]
     body: bytes
+
+
+class RemoteRequest(ABC):
+    """A request that lies ready on another machine, and is sent from there."""
+
+    @abstractmethod
+    async def send(self, seconds: float) -> HttpReply:
+        """Have it sent.
+
+        :param seconds: how long it may take, from the first byte out to the last byte in.
+        :raises NoReply: where no reply came whole.
+        """
 
 
 class NoReply(Exception):

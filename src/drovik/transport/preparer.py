@@ -14,12 +14,12 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
+from typing import Any, Protocol
 
 from drovik.cost.token_rates import RequestSize, size_of_request
 from drovik.dialects.request import Draft, RequestWriter
 from drovik.dialects.request_template import HttpRequest
-from drovik.errors import DrovikError, Problem, RequestError
+from drovik.errors import DrovikError, Problem, RequestError, ServiceError
 from drovik.images.prepare import PREPARING_REVISION, Prepared, prepare
 from drovik.planning.plan import Plan
 from drovik.planning.rendering import canonical_conversation
@@ -33,6 +33,7 @@ from drovik.project.preps import Prep
 from drovik.project.reading import Project
 from drovik.store.answer_store import Store
 from drovik.store.prepared_pictures import PreparedPictures
+from drovik.transport.http import RemoteRequest
 from drovik.transport.queue import Tally
 from drovik.transport.session import EndpointSession
 
@@ -55,7 +56,7 @@ class PreparedRequest:
     Where the dialect has steps it is a draft, to be written once they have run.
     """
 
-    request: HttpRequest | Draft
+    request: HttpRequest | Draft | RemoteRequest
     text: str
     facts: tuple[PreparedFact, ...]
     load: RequestSize
@@ -159,6 +160,16 @@ def _which(request: Request, needed: Sequence[int] | set[int]) -> str:
     return paths[0] if len(paths) == 1 else ", ".join(paths)
 
 
+class WriterElsewhere(Protocol):
+    """Writes requests on other machines, which then send them."""
+
+    def takes(self, service: EndpointSession) -> bool:
+        """Whether an endpoint's requests are sent from there."""
+
+    async def write(self, service: EndpointSession, request: Request, request_id: str) -> PreparedRequest:
+        """As `write_request`; a ServiceError where nothing can be written there any more."""
+
+
 TAKES_NO_TIME = 0.02
 """Seconds for which the event loop may be held up by writing a request."""
 
@@ -166,8 +177,10 @@ TAKES_NO_TIME = 0.02
 class Preparer:
     """Writes the requests of one plan."""
 
-    def __init__(self, project: Project, store: Store, plan: Plan, tally: Tally) -> None:
-        self._project, self._store, self._tally = project, store, tally
+    def __init__(
+        self, project: Project, store: Store, plan: Plan, tally: Tally, elsewhere: WriterElsewhere | None = None
+    ) -> None:
+        self._project, self._store, self._tally, self._elsewhere = project, store, tally, elsewhere
         redraws = _redraws(plan)
         waits = _reads_objects(plan)
         self._at_once = not redraws and not waits
@@ -185,11 +198,12 @@ class Preparer:
         """The request, or None where a picture or a template fails: one case's trouble stops no other.
 
         :raises TooManyFiles: where too many files are open just now.
+        :raises ServiceError: where other machines were to write it, and cannot any more.
         """
         request_id = hashlib.sha256(f"{request.identity}:{round_}".encode()).hexdigest()[:32]
         try:
             written = await self._write(service, request, request_id)
-        except TooManyFiles:
+        except (TooManyFiles, ServiceError):
             raise
         except PictureChanged as error:
             self._store.digests.forget_source(error.path)
@@ -210,6 +224,8 @@ class Preparer:
         take it back costs a good part of it again. The first that takes longer (a slow disk, a picture to be
         turned) has all that follow go to threads.
         """
+        if self._elsewhere is not None and self._elsewhere.takes(service):
+            return await self._elsewhere.write(service, request, request_id)
         if not self._at_once:
             return await self._write_alone(service, request, request_id)
         started = time.perf_counter()

@@ -21,7 +21,7 @@ from drovik.dialects.response import error_message, missing_path_note
 from drovik.heavy import aiohttp
 from drovik.project.arms import digest, digest_of_bytes
 from drovik.project.dialects import Step, Until
-from drovik.transport.http import HttpReply, NoReply, fetch
+from drovik.transport.http import HttpReply, NoReply, RemoteRequest, fetch
 from drovik.transport.outcomes import Outcome
 from drovik.transport.secret import MARK, SHORTEST
 
@@ -45,7 +45,7 @@ class StepEnded(NoReply):
 async def fetch_clean(
     session: aiohttp.ClientSession,
     service: EndpointSession,
-    http_request: HttpRequest,
+    http_request: HttpRequest | RemoteRequest,
     form: str,
     listen: Callable[[bytes], None] | None = None,
 ) -> HttpReply:
@@ -54,12 +54,15 @@ async def fetch_clean(
     :param form: how the body is built, as a dialect has it.
     :raises NoReply: where none came whole.
     """
-    if service.trace is not None:
+    if service.trace is not None and isinstance(http_request, HttpRequest):
         headers = {name: _masked(service, value) for name, value in http_request.headers.items()}
         body = service.secret.out_of_bytes(http_request.body)
         service.trace.sent(http_request.method, _masked(service, http_request.url), headers, body)
     try:
-        got = await fetch(session, http_request, service.endpoint.limits.timeout, listen)
+        if isinstance(http_request, RemoteRequest):
+            got = await http_request.send(service.endpoint.limits.timeout)
+        else:
+            got = await fetch(session, http_request, service.endpoint.limits.timeout, listen)
     except NoReply as failure:
         raise NoReply(replace(failure.outcome, words=service.secret.out_of(failure.outcome.words))) from None
     clean = HttpReply(
@@ -82,7 +85,7 @@ def _masked(service: EndpointSession, text: str) -> str:
 async def send(
     session: aiohttp.ClientSession,
     service: EndpointSession,
-    http_request: HttpRequest,
+    http_request: HttpRequest | RemoteRequest,
     until: Until | None,
     listen: Callable[[bytes], None] | None = None,
 ) -> HttpReply:

@@ -22,7 +22,8 @@ from drovik.version import __version__
 from drovik.workflow.services import all_services, users_folder
 
 EXTRAS: Mapping[str, tuple[str, str]] = {
-    "arrow": ("pyarrow", "exports as Parquet and Arrow"), "completion": ("shtab", "completion in the shell"),
+    "arrow": ("pyarrow", "exports as Parquet and Arrow"), "cluster": ("distributed", "sending on a cluster"),
+    "completion": ("shtab", "completion in the shell"),
     "figures": ("matplotlib", "figures as files"), "formula": ("sympy", "formulas that are equal"),
     "frame": ("pandas", "scores as data frames"), "heic": ("pillow_heif", "HEIC pictures"),
     "jpeg": ("simplejpeg", "large JPEGs quicker"),

@@ -21,6 +21,7 @@ from drovik.store.answer_store import Store
 from drovik.store.claims import Budget
 from drovik.transport.dispatcher import Dispatcher, SendingOptions
 from drovik.transport.outcomes import AttemptEnd, Listener
+from drovik.transport.preparer import WriterElsewhere
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
@@ -39,12 +40,18 @@ from drovik.workflow.services import (
 
 
 def dispatcher_for(
-    project: Project, store: Store, planned: Planned, budget: Budget | None = None, listener: Listener | None = None
+    project: Project,
+    store: Store,
+    planned: Planned,
+    budget: Budget | None = None,
+    listener: Listener | None = None,
+    elsewhere: WriterElsewhere | None = None,
 ) -> Dispatcher:
     """What sends a plan; its `tally` can be watched while it runs.
 
     :param budget: the limit of money.
     :param listener: hears answers as they come.
+    :param elsewhere: writes requests on other machines.
     """
     plan = planned.plan
     if plan.known_of:
@@ -53,7 +60,9 @@ def dispatcher_for(
     if plan.count() == 0:
         return Dispatcher(project, store, plan, SendingOptions(listener=listener))
     bound, problem = concurrency_bound(project, list(plan.to_send))
-    dispatcher = Dispatcher(project, store, plan, SendingOptions(budget, bound, shared_file(), listener))
+    dispatcher = Dispatcher(
+        project, store, plan, SendingOptions(budget, bound, shared_file(), listener, elsewhere=elsewhere)
+    )
     if problem is not None:
         dispatcher.tally.warn("files", problem)
     return dispatcher

@@ -1,0 +1,1 @@
+"""Work on the machines of a Dask cluster: pictures digested and prepared, requests sent, measures run."""

@@ -1,0 +1,243 @@
+"""A program's connection to a Dask cluster: which workers are there, and calls to them.
+
+Requests are carried by direct calls to a worker, which no scheduler repeats: a task that Dask runs again because its
+worker died would be a request that is bought twice. A worker that dies fails the calls that it had, and no others.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import hashlib
+import importlib
+import logging
+import re
+import time
+import uuid
+from collections.abc import Coroutine, Iterator
+from concurrent.futures import Future
+from dataclasses import replace
+from typing import Any, TypeVar
+
+from drovik.cluster.work import Setup, Worker, packed
+from drovik.errors import Problem, ServiceError, UsageError
+from drovik.project.picture_files import PictureFolder
+from drovik.project.reading import Project
+from drovik.version import __version__
+
+LOCAL = re.compile(r"local:(\d{1,3})")
+CONNECT_SECONDS = 20.0
+"""Within which the scheduler has to answer."""
+WORKER_SECONDS = 30.0
+"""For which a worker is waited for, at the start and where the last one died."""
+_LOOKS_EVERY = 1.0
+"""Seconds between two looks at which workers there are."""
+T = TypeVar("T")
+
+
+class GoneElsewhere(ServiceError):
+    """The cluster cannot be used any more, or not as yet."""
+
+
+class Member:
+    """A worker, as it is called from here; `busy` is the number of calls that it has."""
+
+    def __init__(self, address: str, key: str) -> None:
+        self.address, self.key = address, key
+        self.busy = 0
+
+
+class Cluster:
+    """The workers of a cluster. May be used by several threads; calls are awaited in any event loop.
+
+    :param client: of Dask, with an event loop in a thread of its own.
+    :param images: where the workers see the project's folder: a folder, or an address; None: nowhere.
+    """
+
+    def __init__(self, client: Any, project: Project, images: str | None) -> None:
+        self._client, self.images = client, images
+        self._to_serialize = importlib.import_module("distributed.protocol").to_serialize
+        keys = {name: _key(project, name) for name in project.settings.endpoints}
+        slim = replace(
+            project, cases=(), keys={}, pictures=PictureFolder(project.folder), reviews={}, judgements=(), outside={}
+        )
+        self._setup = packed(Setup(slim, keys, images))
+        self._members: dict[str, Member] = {}
+        self._gone: set[str] = set()
+        self._why = ""
+        self._looked = 0.0
+        self._looking: asyncio.Lock | None = None
+        self._futures: list[Any] = []
+
+    # Calls from whichever thread.
+
+    def wait(self, work: Coroutine[Any, Any, T]) -> T:
+        """Run something in the client's event loop to its end."""
+        return self._begun(work).result()
+
+    async def there(self, work: Coroutine[Any, Any, T]) -> T:
+        """Await something that runs in the client's event loop."""
+        return await asyncio.wrap_future(self._begun(work))
+
+    def _begun(self, work: Coroutine[Any, Any, T]) -> Future[T]:
+        return asyncio.run_coroutine_threadsafe(work, self._client.loop.asyncio_loop)
+
+    # In the client's event loop.
+
+    async def member_for(self, what: str) -> Member:
+        """The worker for something: the same for the same pictures as long as it is no busier than others by much.
+
+        :raises GoneElsewhere: where there is none within a while, or the scheduler is gone.
+        """
+        until = time.monotonic() + WORKER_SECONDS
+        while True:
+            await self._look()
+            members = list(self._members.values())
+            if members:
+                least = min(one.busy for one in members)
+                fit = [one for one in members if one.busy <= 2 * least + 4]
+                return max(fit, key=lambda one: hashlib.sha256(f"{one.address} {what}".encode()).digest())
+            if time.monotonic() > until:
+                remedy = "start one: dask worker ADDRESS; what was sent is kept"
+                raise GoneElsewhere(Problem(f"the cluster has no worker{self._why}", remedy))
+            await asyncio.sleep(0.2)
+
+    async def call(self, member: Member, method: str, *words: Any) -> Any:
+        """Call a worker, once.
+
+        :raises OSError: where it is gone.
+        """
+        member.busy += 1
+        try:
+            return await self._called(member.address, member.key, method, *words)
+        except OSError:
+            self._lose(member)
+            raise
+        finally:
+            member.busy -= 1
+
+    async def _called(self, address: str, key: str, method: str, *words: Any) -> Any:
+        """What a worker's actor gives; Dask's own calls of actors are not used, for they may repeat one that failed.
+
+        :raises OSError: where the worker is gone, or does not hold the actor any more.
+        """
+        wrapped = [self._to_serialize(word) for word in words]
+        try:
+            done = await self._client.rpc(address).actor_execute(function=method, actor=key, args=wrapped, kwargs={})
+        except KeyError:
+            raise OSError("the worker was started since") from None
+        if done["status"] == "OK":
+            return done["result"]
+        raise done["exception"]
+
+    def _lose(self, member: Member) -> None:
+        self._gone.add(member.address)
+        self._members.pop(member.address, None)
+
+    async def _look(self) -> None:
+        """See from time to time which workers there are; newcomers are told what all requests have in common."""
+        if self._members and time.monotonic() - self._looked < _LOOKS_EVERY:
+            return
+        self._looking = self._looking or asyncio.Lock()
+        async with self._looking:
+            if self._members and time.monotonic() - self._looked < _LOOKS_EVERY:
+                return
+            try:
+                async with asyncio.timeout(CONNECT_SECONDS):
+                    found = await self._client.scheduler.identity(n_workers=-1)
+            except Exception:
+                self._looked = time.monotonic()
+                raise GoneElsewhere(
+                    Problem("the cluster's scheduler is gone", "start it, and send again: what was sent is kept")
+                ) from None
+            there = set(found["workers"])
+            for address in set(self._members) - there:
+                self._lose(self._members[address])
+            for address in there - set(self._members) - self._gone:
+                await self._welcome(address)
+            self._looked = time.monotonic()
+
+    async def _welcome(self, address: str) -> None:
+        key = f"drovik-{uuid.uuid4().hex}"
+        future = self._client.submit(
+            Worker, actor=True, workers=[address], allow_other_workers=False, pure=False, key=key
+        )
+        try:
+            async with asyncio.timeout(WORKER_SECONDS):
+                while future.status == "pending":
+                    await asyncio.sleep(0.02)
+                if future.status != "finished":
+                    raise OSError("Drovik cannot be started there: is the same version of it installed?")
+                version = await self._called(address, key, "enter", self._setup)
+        except Exception as error:  # it died at once, or has no Drovik
+            self._gone.add(address)
+            words = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
+            self._why = f"; the worker {address} cannot work: {words}"
+            return
+        if version != __version__:
+            what = f"the worker {address} has version {version} of Drovik, and this is {__version__}"
+            raise GoneElsewhere(Problem(what, "install the same version there"))
+        self._futures.append(future)  # or Dask would let go of it
+        self._members[address] = Member(address, key)
+
+    async def leave(self) -> None:
+        """Let go of the workers."""
+        with contextlib.suppress(Exception):
+            async with asyncio.timeout(3.0):
+                calls = (self._called(one.address, one.key, "leave") for one in self._members.values())
+                await asyncio.gather(*calls, return_exceptions=True)
+        self._futures.clear()
+
+
+def _key(project: Project, name: str) -> str:
+    from drovik.project.keys import key_of
+
+    return key_of(project.settings.endpoints[name], project.keys)
+
+
+@contextlib.contextmanager
+def open_cluster(address: str, project: Project) -> Iterator[Cluster]:
+    """The cluster at an address, or one of this machine's own: `local:4`.
+
+    :raises UsageError: where Dask is not installed, or the address is none.
+    :raises GoneElsewhere: where no scheduler answers.
+    """
+    try:
+        distributed = importlib.import_module("distributed")
+    except ImportError:
+        raise UsageError(Problem("a cluster needs Dask", "pip install 'drovik[cluster]'")) from None
+    for name in ("distributed", "tornado", "asyncio"):
+        logging.getLogger(name).setLevel(logging.CRITICAL)  # what goes wrong is said by us, once
+    local = LOCAL.fullmatch(address)
+    if local is None and "://" not in address:
+        raise UsageError(
+            Problem(f"'{address}' is no address of a cluster", "like tcp://HOST:8786, or local:4 on this machine")
+        )
+    with contextlib.ExitStack() as stack:
+        if local is not None:
+            workers = max(1, int(local[1]))
+            made = distributed.LocalCluster(
+                n_workers=workers, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50,
+            )  # fmt: skip
+            stack.callback(_quietly, made.close)
+            address = made.scheduler_address
+        try:
+            client = distributed.Client(
+                address, timeout=CONNECT_SECONDS, direct_to_workers=True, set_as_default=False
+            )
+        except (OSError, ValueError) as error:
+            what = f"no scheduler answers at {address}: {str(error).splitlines()[0][:120]}"
+            raise GoneElsewhere(Problem(what, "start one: dask scheduler")) from None
+        stack.callback(_quietly, client.close, 3)
+        images = project.settings.cluster.images or (str(project.folder.resolve()) if local else None)
+        cluster = Cluster(client, project, images)
+        try:
+            yield cluster
+        finally:
+            with contextlib.suppress(Exception):
+                cluster.wait(cluster.leave())
+
+
+def _quietly(action: Any, *words: Any) -> None:
+    with contextlib.suppress(Exception):
+        action(*words)

@@ -1,0 +1,130 @@
+"""Requests that are written and sent by the workers of a cluster; the pace, the tries and the store stay here."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+
+from multidict import CIMultiDict
+
+from drovik.cluster.connection import Cluster, Member
+from drovik.cluster.work import Failed, Job, Written, packed, unpacked
+from drovik.errors import DrovikError
+from drovik.planning.requests import Request
+from drovik.planning.sources import is_remote
+from drovik.project.object_pictures import is_object
+from drovik.project.picture_files import PictureFolder
+from drovik.transport.http import HttpReply, NoReply, RemoteRequest
+from drovik.transport.outcomes import Outcome
+from drovik.transport.preparer import PictureChanged, PreparedRequest
+from drovik.transport.session import EndpointSession
+
+MOST_WORKERS_TRIED = 5
+"""To prepare one request; each of them died over it, and perhaps because of it."""
+_DIGESTED_AT_ONCE = 32
+"""Pictures whose digests are asked for in one call."""
+
+
+class RequestAtWorker(RemoteRequest):
+    """A request that a worker has written, and may send once."""
+
+    def __init__(self, cluster: Cluster, member: Member, ticket: int) -> None:
+        self._cluster, self._member, self._ticket = cluster, member, ticket
+
+    async def send(self, seconds: float) -> HttpReply:
+        """Have it sent.
+
+        :raises NoReply: where no reply came whole, or the worker died.
+        """
+        call = self._cluster.call(self._member, "send", self._ticket, seconds)
+        try:
+            came = await self._cluster.there(call)
+        except (OSError, LookupError):
+            raise NoReply(Outcome("lost", again=True, words="the worker that sent it is gone")) from None
+        if isinstance(came, bytes):
+            raise NoReply(unpacked(came))
+        status, headers, body = came
+        return HttpReply(status, CIMultiDict(headers), body)
+
+    async def drop(self) -> None:
+        """Have the worker forget it."""
+        try:
+            await self._cluster.there(self._cluster.call(self._member, "drop", self._ticket))
+        except OSError:
+            return
+
+
+class ClusterWriter:
+    """Has requests written by workers, near the pictures."""
+
+    def __init__(self, cluster: Cluster, pictures: PictureFolder) -> None:
+        self._cluster, self._pictures = cluster, pictures
+
+    def takes(self, service: EndpointSession) -> bool:
+        """Whether requests of an endpoint are sent by workers: those in several steps, or waited for, go from here."""
+        return not service.writer.steps and service.dialect.request.until is None
+
+    async def write(self, service: EndpointSession, request: Request, request_id: str) -> PreparedRequest:
+        """A request, written by some worker; by another one where that dies.
+
+        :raises PictureChanged: where a picture is another than the request's identity speaks of.
+        :raises DrovikError: where a picture or the template fails, or the cluster is gone.
+        """
+        files = {} if self._cluster.images else self._files(request)
+        job = packed(Job(request, service.name, request_id, files))
+        what = " ".join(picture.path for picture in request.case.pictures)
+        member, written = await self._cluster.there(_asked(self._cluster, what, job))
+        if isinstance(written, Failed):
+            if written.changed:
+                raise PictureChanged(written.changed)
+            raise DrovikError(written.problems)
+        remote = RequestAtWorker(self._cluster, member, written.ticket)
+        return PreparedRequest(remote, written.text, written.facts, written.load)
+
+    def _files(self, request: Request) -> dict[str, bytes]:
+        """The pictures that no worker sees."""
+        pictures = (one for one in request.case.pictures if not is_remote(one) and not is_object(one.path))
+        return {one.path: self._pictures.read(one.path) for one in pictures}
+
+
+async def _asked(cluster: Cluster, what: str, job: bytes) -> tuple[Member, Written | Failed]:
+    for left in range(MOST_WORKERS_TRIED, 0, -1):
+        member = await cluster.member_for(what)
+        try:
+            return member, unpacked(await cluster.call(member, "write", job))
+        except OSError:
+            if left == 1:
+                raise
+    raise AssertionError("the last try returns or raises")
+
+
+class ClusterPictures(PictureFolder):
+    """The project's pictures, whose digests are worked out by the workers that see them."""
+
+    def __init__(self, own: PictureFolder, cluster: Cluster) -> None:
+        self.__dict__.update(own.__dict__)
+        self._cluster = cluster
+
+    def digests(self, paths: Sequence[str]) -> list[str]:
+        """The digests of pictures as they are now.
+
+        :raises DrovikError: where one cannot be read.
+        """
+        return self._cluster.wait(self._worked_out(list(paths)))
+
+    async def _worked_out(self, paths: list[str]) -> list[str]:
+        parts = [paths[start : start + _DIGESTED_AT_ONCE] for start in range(0, len(paths), _DIGESTED_AT_ONCE)]
+        found = await asyncio.gather(*(self._part(part) for part in parts))
+        return [digest for part in found for digest in part]
+
+    async def _part(self, paths: list[str]) -> list[str]:
+        for _ in range(MOST_WORKERS_TRIED):
+            member = await self._cluster.member_for(paths[0])
+            try:
+                found = unpacked(await self._cluster.call(member, "digests", paths))
+            except OSError:
+                continue
+            if isinstance(found, Failed):
+                raise DrovikError(found.problems)
+            return list(found)
+        return super().digests(paths)

@@ -1,0 +1,33 @@
+"""Commands on a cluster: what of a project is done there."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from drovik.project.reading import Project
+
+if TYPE_CHECKING:
+    from drovik.transport.preparer import WriterElsewhere
+
+
+@contextlib.contextmanager
+def sending_from(address: str | None, project: Project) -> Iterator[tuple[Project, WriterElsewhere | None]]:
+    """A project whose pictures are digested by a cluster's workers where they see them, and what has requests sent there.
+
+    :param address: of the cluster's scheduler, or `local:N`; None: all is done here.
+    :raises DrovikError: where it cannot be used.
+    """
+    if address is None:
+        yield project, None
+        return
+    from drovik.cluster.connection import open_cluster
+    from drovik.cluster.sending import ClusterPictures, ClusterWriter
+
+    with open_cluster(address, project) as cluster:
+        writer = ClusterWriter(cluster, project.pictures)
+        if cluster.images:
+            project = replace(project, pictures=ClusterPictures(project.pictures, cluster))
+        yield project, writer
