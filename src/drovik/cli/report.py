@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from drovik import workflow
 from drovik.cli.arguments import (
     add_choice_arguments,
+    add_cluster_argument,
     add_own_argument,
     add_project_argument,
     add_split_argument,
@@ -51,6 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="put large pictures into the page, not links to their files",
     )
     parser.add_argument("--figures", type=Path, metavar="DIR", help="write each figure there too, as PNG and SVG")
+    add_cluster_argument(parser)
     parser.add_argument("--json", action="store_true", help="print where it is as one JSON document")
 
 
@@ -58,14 +60,17 @@ def run(arguments: argparse.Namespace) -> int:
     """Write the page of what has been answered; nothing is sent."""
 
     project = open_project(arguments.project)
-    with workflow.scoring_process(project) as second, open_store(project.store_path, create=False) as store:
+    with (
+        workflow.scoring_with(arguments.cluster, project) as (second, judges),
+        open_store(project.store_path, create=False) as store,
+    ):
         views = workflow.gather(
-            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second
+            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second, judges
         )
         held_out: list[TaskView] = []
         if arguments.held_out:
             held_out = workflow.gather(
-                project, store, arguments.task, arguments.arm, "held_out", arguments.trust, second
+                project, store, arguments.task, arguments.arm, "held_out", arguments.trust, second, judges
             )
         looks = Looks(store, held_out or views, "held_out" if held_out else arguments.split)
         path: Path = arguments.out or project.folder / "report.html"

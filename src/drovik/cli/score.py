@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.cli.arguments import (
     add_choice_arguments,
+    add_cluster_argument,
     add_own_argument,
     add_project_argument,
     add_split_argument,
@@ -47,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--suspects", action="store_true", help="suspect expected outputs: those that the models agree against"
     )
     add_all_argument(parser)
+    add_cluster_argument(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
@@ -54,9 +56,12 @@ def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
 
     project = open_project(arguments.project)
-    with workflow.scoring_process(project) as second, open_store(project.store_path, create=False) as store:
+    with (
+        workflow.scoring_with(arguments.cluster, project) as (second, judges),
+        open_store(project.store_path, create=False) as store,
+    ):
         views = workflow.gather(
-            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second
+            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second, judges
         )
         looks = Looks(store, views, arguments.split)
     if arguments.json:

@@ -25,8 +25,8 @@ from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project
 from drovik.version import __version__
 
-LOCAL = re.compile(r"local:(\d{1,3})")
-CONNECT_SECONDS = 20.0
+LOCAL = re.compile(r"local:([1-9]\d{0,2})")
+CONNECT_SECONDS = 10.0
 """Within which the scheduler has to answer."""
 WORKER_SECONDS = 30.0
 """For which a worker is waited for, at the start and where the last one died."""
@@ -101,6 +101,11 @@ class Cluster:
                 remedy = "start one: dask worker ADDRESS; what was sent is kept"
                 raise GoneElsewhere(Problem(f"the cluster has no worker{self._why}", remedy))
             await asyncio.sleep(0.2)
+
+    async def size(self) -> int:
+        """How many workers there are."""
+        await self._look()
+        return len(self._members)
 
     async def call(self, member: Member, method: str, *words: Any) -> Any:
         """Call a worker, once.
@@ -215,9 +220,9 @@ def open_cluster(address: str, project: Project) -> Iterator[Cluster]:
         )
     with contextlib.ExitStack() as stack:
         if local is not None:
-            workers = max(1, int(local[1]))
+            workers = int(local[1])
             made = distributed.LocalCluster(
-                n_workers=workers, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50,
+                n_workers=workers, threads_per_worker=1, processes=True, dashboard_address=":0", silence_logs=50,
             )  # fmt: skip
             stack.callback(_quietly, made.close)
             address = made.scheduler_address

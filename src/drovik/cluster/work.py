@@ -28,6 +28,9 @@ from drovik.planning.requests import Request
 from drovik.project.object_pictures import ObjectPictures, is_object
 from drovik.project.picture_files import PictureFolder, source_digest
 from drovik.project.reading import Project
+from drovik.scoring.arm_scores import score_case
+from drovik.scoring.catalogue import measures_of, measures_with_expectations
+from drovik.scoring.measure import expected_at
 from drovik.store.prepared_pictures import PreparedPictures
 from drovik.transport.http import NoReply, RestingConnector, fetch
 from drovik.transport.preparer import PictureChanged, PreparedFact, write_request
@@ -178,6 +181,26 @@ class Worker:
             return pickle.dumps([seen.read_with_digest(path)[1] for path in paths], protocol=5)
         except DrovikError as error:
             return pickle.dumps(Failed("", error.problems), protocol=5)
+
+    async def know(self, data: bytes) -> None:
+        """Take in a task and its cases, whose answers are to be judged."""
+        self._task, cases = pickle.loads(data)
+        self._cases = {case.id: case for case in cases}
+        measures = measures_with_expectations(measures_of(self._task, []), self._task, cases)
+        self._measures = {one.name: one for one in measures}
+
+    async def judge(self, measure: str, pairs: bytes) -> bytes:
+        """What answers come to beside what is expected of their cases: score, as read, note."""
+        return await asyncio.get_running_loop().run_in_executor(self._pool, self._judge, measure, pairs)
+
+    def _judge(self, name: str, data: bytes) -> bytes:
+        measure = self._measures[name]
+        done = []
+        for case_id, answer in pickle.loads(data):
+            case = self._cases[case_id]
+            scored = score_case(self._task, measure, case, answer, expected_at(measure, self._task, case))
+            done.append((scored.score, scored.as_read, scored.note))
+        return pickle.dumps(done, protocol=5)
 
     async def leave(self) -> None:
         """Close the connections."""

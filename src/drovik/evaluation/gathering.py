@@ -9,6 +9,7 @@ from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.chosen_arms import all_arms, chosen_arms, chosen_cases, chosen_tasks, older_names
 from drovik.evaluation.controls import ControlScores, controls_of
 from drovik.evaluation.halves import Half, is_halved, scored_by_two
+from drovik.evaluation.judged_elsewhere import JudgesElsewhere
 from drovik.evaluation.scored_arms import ToScore, scored_arms
 from drovik.evaluation.second_process import SecondProcess
 from drovik.evaluation.task_measures import task_measures
@@ -67,11 +68,13 @@ def gather(
     split: str,
     trust: bool = False,
     second: SecondProcess | None = None,
+    judges: JudgesElsewhere | None = None,
 ) -> list[TaskView]:
     """The views of the chosen tasks, with the chosen arms that each of them has.
 
     :param trust: whether the project's own functions may be run as measures.
     :param second: a `scoring_process`, which then does half of the work.
+    :param judges: what runs measures on other machines.
 
     :raises DrovikError: where a word fits no arm of any chosen task.
     """
@@ -88,7 +91,9 @@ def gather(
             raise UsageError(Problem(f"there is no older arm '{word}'", known))
     half = None if second is None else Half(second, tuple(words), split, trust)
     return [
-        _view(project, store, task, own, cases, digests, trust, half if is_halved(project, task, own) else None)
+        _view(
+            project, store, task, own, cases, digests, trust, half if is_halved(project, task, own) else None, judges
+        )
         for task in chosen
         if (own := fitting[task.name])
     ]
@@ -126,10 +131,11 @@ def _view(
     digests: dict[str, str],
     trust: bool = False,
     half: Half | None = None,
+    judges: JudgesElsewhere | None = None,
 ) -> TaskView:
     measures, not_run = task_measures(project, store, task, cases, digests, trust)
     wrong = _wrong_before(project, store, task, arms, cases, digests)
-    to_score = ToScore(project, store, task, cases, digests, measures, wrong)
+    to_score = ToScore(project, store, task, cases, digests, measures, wrong, judges)
     found = scored_arms(to_score, arms) if half is None else scored_by_two(half, to_score, arms)
 
     def score(name: str, of: Sequence[Case], answers: Mapping[str, Sequence[Answer | None]]) -> ArmScores:

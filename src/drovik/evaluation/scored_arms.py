@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import Any
 
 from drovik.evaluation.asked import add_outside, answered_within, asked_of, asks_of_older, earlier_turns, repair_turns
+from drovik.evaluation.judged_elsewhere import JudgesElsewhere, judge_elsewhere
 from drovik.evaluation.judgements import people_measure
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answers_for, judged_cases, pictures_sent
@@ -60,6 +61,8 @@ class ToScore:
     digests: dict[str, str]
     measures: tuple[Measure, ...]
     wrong: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    judges: JudgesElsewhere | None = None
+    """What runs measures on other machines."""
 
     @cached_property
     def expectations(self) -> Expectations:
@@ -90,6 +93,8 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
         measures = (*measures, people)
     by_turn = earlier_turns(project, store, task, threads)
     second = repair_turns(project, store, task, threads)
+    if to_score.judges is not None:
+        judge_elsewhere(to_score.judges, to_score.expectations, measures, cases, asked.repeats)
     scores = []
     before = task.after.task if task.after else ""
     for arm in arms:

@@ -117,7 +117,7 @@ if TYPE_CHECKING:
     )
     from drovik.workflow.bundle import write_bundle
     from drovik.workflow.case_import import import_cases
-    from drovik.workflow.clusters import sending_from
+    from drovik.workflow.clusters import scoring_with, sending_from
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
     from drovik.workflow.endpoint_trial import Trial, ask_both, try_endpoint
     from drovik.workflow.estimating import (
@@ -370,6 +370,7 @@ __all__ = [
     "scores_by",
     "scores_by_measure",
     "scoring_process",
+    "scoring_with",
     "search_round",
     "send",
     "sending_from",
@@ -501,7 +502,7 @@ _NAMES_OF = {
     "workflow.fitness": "fitness_of",
     "workflow.model_list": "list_models",
     "workflow.new_project": "make_project",
-    "workflow.clusters": "sending_from",
+    "workflow.clusters": "scoring_with sending_from",
     "workflow.open_project": "dispatcher_for",
     "workflow.person_table": "PersonTable exploded write_rows",
     "workflow.picture_arguments": "CommandWords NamedPicture fetched named_pictures sort_words",

@@ -17,6 +17,7 @@ from drovik.project.case_rows import is_exported, row_of, row_of_cells
 from drovik.project.case_writing import add_cases
 from drovik.project.cases import Case, Picture, SourceRow, case_of, check_expected, read_cases
 from drovik.project.object_pictures import is_object
+from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project
 from drovik.project.settings import FILE_NAME
 from drovik.reporting.table_reading import table_rows
