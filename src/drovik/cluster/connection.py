@@ -140,7 +140,7 @@ class Cluster:
         self._members.pop(member.address, None)
 
     async def _look(self) -> None:
-        """See from time to time which workers there are; newcomers are told what all requests have in common."""
+        """See from time to time which workers there are; newcomers get what all requests have in common."""
         if self._members and time.monotonic() - self._looked < _LOOKS_EVERY:
             return
         self._looking = self._looking or asyncio.Lock()

@@ -46,7 +46,7 @@ copyreg.pickle(MappingProxyType, lambda one: (_unchangeable, (dict(one),)))
 
 @dataclass(frozen=True)
 class Setup:
-    """What a worker is told once: the project without its cases, its keys, and where the pictures are seen from there.
+    """What a worker gets once: the project without its cases, its keys, and where the pictures are seen from there.
 
     `images` is a folder, or an address; None where the pictures come with each request.
     """
