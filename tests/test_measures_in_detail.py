@@ -1,0 +1,299 @@
+"""Each measure's best and worst, and what it takes an answer for: small tables, worked out by hand."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from test_scoring import case, measures_and_problems, task
+
+from drovik.images.layout import Map
+from drovik.parsing.answer_text import Answer
+from drovik.parsing.schema_errors import SchemaError
+from drovik.parsing.status import Status
+from drovik.scoring.agreement import agreement, pairwise_agreement, word_overlap
+from drovik.scoring.arm_scores import score_arm
+from drovik.scoring.catalogue import measures_with_expectations
+from drovik.scoring.causes.cause_table import ANOTHER_LANGUAGE, ANOTHER_VALUE, GLYPHS_MISREAD, INVENTED_THING
+from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
+from drovik.scoring.json_pointer import ABSENT
+from drovik.scoring.measure import AnswerContext
+from drovik.scoring.measures.coordinates import Frame, expected_points
+from drovik.scoring.measures.outlines import shapes_of
+from drovik.scoring.measures.regions import Region
+
+BOX = [{"box": [0, 0, 50, 50], "label": "cap"}]
+MEASURES: list[tuple[dict[str, Any], Any, Any, str]] = [
+    ({"type": "label", "labels": ["cap", "hat"]}, "cap", "hat", "json"),
+    ({"type": "label", "labels": ["cap", "hat"], "score": "macro_f1"}, "cap", "hat", "json"),
+    ({"type": "label", "labels": ["a", "b", "c"], "ordered": True, "score": "closeness"}, "a", "c", "json"),
+    ({"type": "label", "labels": ["a/b", "a/c", "d"], "parts": "/", "score": "path_f1"}, "a/b", "d", "json"),
+    ({"type": "label", "labels": ["cap", "hat"], "many": True}, ["cap"], ["hat"], "json"),
+    ({"type": "fields", "fields": {"a": {"rule": "exact"}, "b": {"rule": "number"}}}, {"a": "x", "b": 1}, {}, "json"),
+    ({"type": "fields", "score": "record", "fields": {"a": {"rule": "exact"}}}, {"a": "x"}, {"a": "y"}, "json"),
+    ({"type": "text"}, "Do not open", "", "text"),
+    ({"type": "text", "score": "words"}, "Do not open", "", "text"),
+    ({"type": "facts"}, {"must": ["cap"], "must_not": ["umbrella"]}, "An umbrella.", "text"),
+    ({"type": "similarity"}, "a red cap", "zzz", "text"),
+    ({"type": "similarity", "score": "chrf"}, "a red cap", "zzz", "text"),
+    ({"type": "similarity", "score": "rouge_l"}, "a red cap", "zzz", "text"),
+    ({"type": "items"}, {"cap": 2}, {"hat": 1}, "json"),
+    ({"type": "items", "counts": False}, ["cap"], ["hat"], "json"),
+    ({"type": "boxes", "place": "/box", "label": "/label"}, BOX, [], "json"),
+    ({"type": "points", "place": "/p", "within": 5}, [{"p": [1, 1]}], [{"p": [90, 90]}], "json"),
+    ({"type": "regions", "place": "/r"}, [{"r": [0, 0, 9, 0, 9, 9]}], [], "json"),
+    ({"type": "form", "words": {"least": 2, "most": 3}}, None, "one", "text"),
+]  # fmt: skip
+
+
+def made(table: dict[str, Any], form: str) -> Any:
+    """A measure, or a skip of a table that it does not have."""
+    owner, problems, measures = measures_and_problems(table, form)
+    assert not problems, problems
+    return owner, measures[0]
+
+
+@pytest.mark.parametrize("number", range(len(MEASURES)))
+def test_the_best_of_a_case_is_all_of_it_and_the_worst_is_nothing(number: int) -> None:
+    """A case that is to be declined, or has no reply, scores one of the two; bounds of a score come from both."""
+    table, expected, wrong, form = MEASURES[number]
+    owner, measure = made(table, form)
+    best, worst = measure.best(expected), measure.worst(expected, "no reply")
+    assert (best.value, worst.value) == (1.0, 0.0)
+    assert (measure.combine([best]), measure.combine([worst])) == pytest.approx((1.0, 0.0))
+    assert best.findings == ()
+    assert {one.cause for one in worst.findings} == {"no reply"}
+    missed = measure.per_case(wrong, expected)
+    assert missed.findings
+    assert 0 <= missed.value < 1
+    causes = {one.cause for one in missed.findings}
+    assert measure.without(missed, expected, causes) == best, "with nothing left to say it is the best"
+    assert measure.without(missed, expected, {"another cause"}) == missed
+    assert measure.combine([best, best, worst]) > measure.combine([best, worst, worst])
+    declined, said = case("d", expected, refusal=True), Answer(Status.OK, "bare", "x", wrong)
+    answers = {"d": (Answer(Status.REFUSED, "", "I would rather not."), said)}
+    scored = score_arm(owner, "arm", [measure], [declined], answers).measures[0].cases[0]
+    assert [one.score.value for one in scored.repeats if one.score] == [1.0, 0.0]
+
+
+@pytest.mark.parametrize(
+    ("wanted", "got", "is_slip"),
+    [
+        ("rnrnmmabcdef", "mmrnrnabcdef", False),  # four of them are one too many
+        ("rnrnmabcdefg", "mmrnabcdefg", True),
+        ("mmmabcdefgh", "rnrnrnabcdefgh", True),
+        ("mmmmabcdefghij", "rnrnrnrnabcdefghij", False),
+        ("m", "rn", True),
+        ("mm", "rnrn", False),
+        ("abc", "abc", False),
+        ("abc", "", False),
+        (" abc ", "abc", False),
+        ("clog", "dog", True),
+        ("8", "B", True),
+    ],
+)  # fmt: skip
+def test_a_few_characters_that_look_alike_are_a_slip_and_many_are_another_text(
+    wanted: str, got: str, is_slip: bool
+) -> None:
+    assert is_glyph_slip(wanted, got) == is_slip
+    assert is_glyph_slip(got, wanted) == is_slip
+    if wanted.strip() != got.strip() and is_slip:
+        assert plain_cause(wanted, got) == GLYPHS_MISREAD
+
+
+def test_things_of_other_cases_that_a_text_names_are_invented_and_cost_what_one_statement_costs() -> None:
+    owner, measure = task({"type": "facts", "vocabulary": "cases"}, "text")
+    cases = [case("a", {"must": ["red cap"]}), case("b", {"must": ["blue umbrella"], "may": ["old cap"]})]
+    (informed,) = measures_with_expectations([measure], owner, cases)
+    expected = {"must": ["red cap"]}
+    score = informed.per_case("A red cap and an umbrella.", expected)
+    assert [(one.cause, one.expected, one.got) for one in score.findings] == [
+        (INVENTED_THING, "no umbrella", "umbrella")
+    ]
+    assert informed.per_case("A red cap.", expected).findings == ()
+    missed = informed.per_case("An umbrella.", expected)
+    left = informed.without(missed, expected, {INVENTED_THING})
+    assert left.statistics == informed.per_case("Nothing.", expected).statistics
+    assert informed.combine([score]) == pytest.approx(1 / 2)
+
+
+@pytest.mark.parametrize("call", ["checks", "checks:", ":red", "checks:1st", "che cks:red", "che/cks:red"])
+def test_a_call_that_names_no_function_is_reported(call: str) -> None:
+    _, problems, _ = measures_and_problems({"type": "function", "call": call})
+    assert "names no function" in problems[0].what
+    _, problems, _ = measures_and_problems({"type": "function", "call": "my.checks:red"})
+    assert not problems
+
+
+@pytest.mark.parametrize(
+    ("expected", "told"),
+    [("Eine blaue Flasche liegt auf dem Tablett neben dem Zettel.", False), ("Cap", False),
+     ("A blue bottle lies on the tray beside the tag of paper.", True)],
+)  # fmt: skip
+def test_another_language_is_told_only_where_that_of_what_is_expected_is_known(expected: str, told: bool) -> None:
+    owner, measure = task({"type": "similarity"}, "text")
+    said = "Ein ganz anderer Satz, in dem gar nichts davon vorkommt, und der lang genug ist."
+    answers = {"c": (Answer(Status.OK, "", said, said),)}
+    scored = score_arm(owner, "a", [measure], [case("c", expected)], answers).measures[0].cases[0]
+    assert scored.score is not None
+    assert (ANOTHER_LANGUAGE in {one.cause for one in scored.score.findings}) == told
+
+
+def test_the_curve_of_confidence_says_what_was_stated_and_how_often_it_was_right() -> None:
+    _, measure = task({"type": "label", "at": "/k", "labels": ["a", "b"], "confidence": "/sure"})
+    answers = [("a", 0.82), ("a", 0.88), ("b", 0.85), ("b", 0.85), ("a", 0.1), ("b", 1.0)]
+    scores = [measure.per_case({"k": got, "sure": sure}, "a") for got, sure in answers]
+    tables = measure.tables(measure.rows(scores).sum(axis=0))
+    curve = next(one for one in tables if "confidence" in one.title)
+    assert {name: pytest.approx(row) for name, row in curve.rows} == {
+        "0.1 to 0.2": (1, 0.1, 1), "0.8 to 0.9": (4, 0.85, 0.5), "0.9 to 1.0": (1, 1.0, 0),
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "raw",
+    [
+        {"x": 10, "y": 20, "width": 30, "height": 40}, {"left": 10, "top": 20, "right": 40, "bottom": 60},
+        {"x1": 10, "y1": 20, "x2": 40, "y2": 60}, {"xmin": 10, "ymin": 20, "xmax": 40, "ymax": 60},
+        {"left": 10, "top": 20, "width": 30, "bottom": 60}, {"left": 10, "top": 20, "right": 40, "height": 40},
+    ],
+)  # fmt: skip
+def test_a_box_is_read_by_the_usual_names_of_its_sides(raw: dict[str, int]) -> None:
+    _, measure = task({"type": "boxes", "place": "/box", "score": "overlap"})
+    found = measure.per_case([{"box": raw}], [{"box": [10, 20, 40, 60]}])
+    assert measure.combine([found]) == pytest.approx(1)
+    for name in raw:
+        less = {key: value for key, value in raw.items() if key != name}
+        assert measure.combine([measure.per_case([{"box": less}], [{"box": [10, 20, 40, 60]}])]) == 0
+
+
+@pytest.mark.parametrize(
+    ("where", "got", "cause"),
+    [
+        ("/k", "caps", "plural of the label"), ("/k", "CAP", "letter case"), ("/k", "hat", "another label"),
+        ("/k", "beanie", "alias of the label"), ("/k", "zebra", None), ("/other", "caps", None), ("/k", 3, None),
+    ],
+)  # fmt: skip
+def test_a_label_that_the_schema_refuses_is_told_by_what_is_wrong_with_it(
+    where: str, got: Any, cause: str | None
+) -> None:
+    _, measure = task({"type": "label", "at": "/k", "labels": ["cap", "hat"], "same_as": {"beanie": "cap"}})
+    found = measure.cause_as_read(where, "cap", got)
+    assert (None if found is None else str(found)) == cause
+
+
+def test_an_error_of_the_schema_is_told_once_and_by_its_own_cause() -> None:
+    owner, measure = task({"type": "label", "at": "/k", "labels": ["cap", "hat"]})
+    error = SchemaError("/k", "'caps' is none of cap, hat", "enum")
+    answer = Answer(Status.OFF_SCHEMA, "bare", "{}", {"k": "caps"}, (error,))
+    scored = score_arm(owner, "a", [measure], [case("c", {"k": "cap"})], {"c": (answer,)}).measures[0].cases[0]
+    assert scored.score is not None
+    assert [(one.where, str(one.cause)) for one in scored.score.findings] == [("/k", "plural of the label")]
+    assert scored.score.value == 0
+
+
+def test_texts_agree_by_their_words() -> None:
+    assert [agreement(texts) for texts in ([], ["a"], ["a", "A!"], ["a", "b"])] == [1, 1, 1, 0]
+    assert agreement(["a b", "a c", "a b"]) == pytest.approx((0.5 + 1 + 0.5) / 3)
+    assert [word_overlap(*pair) for pair in (("", ""), ("a", ""), ("a a b", "a"))] == [1, 0, 0.5]
+    assert pairwise_agreement({"a": ["x"], "b": []}) is None
+    assert pairwise_agreement({"a": ["x", "x", "y"], "b": [None, None]}) == pytest.approx(1 / 4)
+
+
+@pytest.mark.parametrize(
+    ("raw", "is_read"),
+    [
+        ([0, 0, 9, 0, 9, 9], True), ([[0, 0], [9, 0], [9, 9]], True), ([0, 0, 9, 0], False), ([0, 0, 9, 0, 9], False),
+        ([0, 0, 9, 0, 9, 9, 5], False), ([[0, 0], [9, 0], [9]], False), ("none", False), ([0, 0, 9, 0, 9, None], False),
+    ],
+)  # fmt: skip
+def test_a_polygon_has_three_corners_or_more(raw: Any, is_read: bool) -> None:
+    _, measure = task({"type": "regions", "place": "/r", "score": "overlap"})
+    score = measure.per_case([{"r": raw}], [{"r": [0, 0, 9, 0, 9, 9]}])
+    assert (measure.combine([score]) == pytest.approx(1)) == is_read
+
+
+def test_items_are_counted_as_they_are_expected_and_as_they_came() -> None:
+    """Of 2 caps, 1 hat and 1 key there came 3 caps, 1 hat and 2 tags: 3 met, 3 too many, 1 left out."""
+    _, measure = task({"type": "items", "counts": True})
+    score = measure.per_case({"cap": 3, "hat": 1, "tag": 2}, {"cap": 2, "hat": 1, "key": 1})
+    figures = measure.figures(measure.rows([score]).sum(axis=0))
+    assert {name: float(value) for name, value in figures.items()} == pytest.approx(
+        {"precision": 3 / 6, "recall": 3 / 4, "F1 over items": 6 / 10, "exact matches": 0, "count error": 1 / 2}
+    )
+    assert measure.combine([score]) == pytest.approx(6 / 10)
+
+
+def test_what_an_expected_output_is_known_by_is_every_value_that_is_more_than_a_digit() -> None:
+    listed = {"rule": "list", "item": {"rule": "text"}}
+    _, measure = task({"type": "fields", "fields": {"a": {"rule": "exact"}, "b": listed, "c": {"rule": "number"}}})
+    assert measure.traits({"a": "SK-1", "b": ["coin", "key"], "c": 7}) == {"/a SK-1", "/b/0 coin", "/b/1 key"}
+    assert measure.traits({"a": None, "c": 17}) == {"/c 17"}
+
+
+def test_fractions_stay_fractions_where_no_picture_is_known() -> None:
+    assert expected_points([(0.5, 0.25)], Frame(), "fraction") == [(0.5, 0.25)]
+    assert expected_points([(0.5, 0.25)], Frame(upright=(200.0, 100.0)), "fraction") == [(100.0, 25.0)]
+    assert expected_points([(500, 250)], Frame(upright=(200.0, 100.0)), "thousand") == [(100.0, 25.0)]
+    assert expected_points([(7, 9)], Frame(upright=(200.0, 100.0)), "pixels") == [(7, 9)]
+
+
+@pytest.mark.parametrize("size", [20, 200, 1000])
+def test_the_outline_of_a_mask_lies_round_its_cells_however_large_it_is(size: int) -> None:
+    mask = np.zeros((size, size), dtype=bool)
+    mask[size // 4 : size // 2, size // 4 : size * 3 // 4] = True
+    shapes = shapes_of(Region((), mask, Map(a=2.0, b=0.0, c=0.0, d=0.0, e=2.0, f=0.0)))
+    (outline,) = shapes
+    xs, ys = [x for x, _ in outline.corners], [y for _, y in outline.corners]
+    near = pytest.approx((size / 8, size * 3 / 8, size / 8, size / 4), abs=size / 60)
+    assert (min(xs), max(xs), min(ys), max(ys)) == near
+    assert len(outline.corners) <= 12, "a rectangle is no staircase"
+
+
+@pytest.mark.parametrize(
+    ("expected", "got", "value"),
+    [
+        ("3", "log(8)/log(2)", 1), (r"x^2 + x", r"x(x+1)", 1), (r"x^2 + x", r"\frac{x(x+1)}{1}", 1),
+        ("1, 2, 3, 4, 5, 6, 7, 8", "8, 7, 6, 5, 4, 3, 2, 1", 1), ("1, 2", "1", 0), ("1, 2", "1, 2, 3", 0),
+        ("x = 3", "3 = x", 1), ("±2", "2, -2", 1), ("±2", "2", 0), ("2", r"\boxed{2}", 1), ("2", r"\boxed{3} \boxed{2}", 1),
+        ("2", "x = 1\n\nAnswer: 2", 1), ("2", "First 3.\nThen it is 2", 1), ("1,234", "1234", 1), ("1.5", "1,5", 1),
+        ("{1, 2}", "2 or 1", 1), (r"\frac{1}{2}", "0.5", 1), ("sqrt(2)/2", "1/sqrt(2)", 1), ("2", "two", 0), ("2", "", 0),
+        ("(x+1)(x-1)", "x^2-1", 1), ("30 km", "30 km", 1), ("3 m", "300 cm", 1), ("3 m", "3 km", 0), ("90°", "90 degrees", 1),
+    ],
+)  # fmt: skip
+def test_a_formula_is_what_it_comes_to(expected: str, got: str, value: int) -> None:
+    _, measure = task({"type": "fields", "fields": {"f": {"rule": "formula"}}})
+    assert measure.per_case({"f": got}, {"f": expected}).value == value
+
+
+@pytest.mark.parametrize("expected", [{"note": 1}, ["cap"], "cap", None, 5, {}])
+def test_what_holds_no_statements_is_not_looked_at(expected: Any) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    assert measure.expected_of(expected) is ABSENT
+    assert measure.expected_of({"may": []}) == {"may": []}
+
+
+@pytest.mark.parametrize(
+    ("table", "text", "got"),
+    [
+        ({"words": {"most": 2}}, " one two three ", "3"), ({"sentences": {"most": 1}}, "One. Two. Three.", "3"),
+        ({"items": {"least": 3}}, "- one\n- two", "2"), ({"items": {"least": 2}}, "1. one\nno item", "1"),
+        ({"characters": {"most": 3}}, "  abcd ", "4"), ({"lines": {"most": 1}}, "a\n\nb", "2"),
+    ],
+)  # fmt: skip
+def test_the_length_of_a_text_is_counted_in_what_is_asked_for(table: dict[str, Any], text: str, got: str) -> None:
+    _, measure = task({"type": "form", **table}, "text")
+    (found,) = measure.per_case(text, None).findings
+    assert found.got.startswith(got), found
+
+
+def test_an_answer_is_held_against_what_it_says_and_how_it_was_found() -> None:
+    _, measure = task({"type": "form", "only_json": True})
+    for how, text, met in (("bare", '{"k": 1}', 1), ("fenced", '```\n{"k": 1}\n```', 0), ("in_prose", "x", 0)):
+        assert measure.per_case({"k": 1}, None, AnswerContext(text=text, how=how)).value == met, how
+
+
+@pytest.mark.parametrize(("wanted", "got"), [(12.3456, 12.3465), ("12.34", "12.43"), (1.000002, 1.00002)])
+def test_digits_that_changed_places_are_seen_behind_the_point(wanted: Any, got: Any) -> None:
+    assert plain_cause(wanted, got) != ANOTHER_VALUE
