@@ -129,8 +129,8 @@ class Cluster:
         wrapped = [self._to_serialize(word) for word in words]
         try:
             done = await self._client.rpc(address).actor_execute(function=method, actor=key, args=wrapped, kwargs={})
-        except KeyError:
-            raise OSError("the worker was started since") from None
+        except (KeyError, RuntimeError):  # the worker was started since; or the connections are closed
+            raise OSError("the worker is gone") from None
         if done["status"] == "OK":
             return done["result"]
         raise done["exception"]

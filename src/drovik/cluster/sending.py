@@ -39,7 +39,7 @@ class RequestAtWorker(RemoteRequest):
         call = self._cluster.call(self._member, "send", self._ticket, seconds)
         try:
             came = await self._cluster.there(call)
-        except (OSError, LookupError):
+        except Exception:  # whatever it was, nobody knows whether the request left
             raise NoReply(Outcome("lost", again=True, words="the worker that sent it is gone")) from None
         if isinstance(came, bytes):
             raise NoReply(unpacked(came))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import time
 from collections import Counter
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -27,6 +28,8 @@ class Entry:
     billed: bool
     tokens_in: int
     tokens_out: int
+    at: float = field(default_factory=lambda: round(time.time(), 3))
+    """Seconds since 1970."""
 
 
 class Ledger:
