@@ -21,7 +21,7 @@ from drovik.errors import Problem, UsageError
 from drovik.workflow import services
 
 if TYPE_CHECKING:
-    from drovik.project.reading import Project
+    from drovik.project.reading import Project, StorePlace
     from drovik.workflow.sending_plan import Selection
     from drovik.workflow.services import Services
 
@@ -130,13 +130,13 @@ def project_folder(given: Path | None) -> Path:
     return nearest_project(given, needed=True) or Path.cwd()
 
 
-def open_store(path: Path, create: bool = True) -> workflow.Store:
+def open_store(place: StorePlace, create: bool = True) -> workflow.Store:
     """A project's store; what is to be said of it is said on standard error.
 
     :raises DrovikError: where it cannot be used.
     """
 
-    store = workflow.Store(path, create)
+    store = workflow.Store(place, create)
     for problem in store.notes:
         say_aside(problem.line())
     return store

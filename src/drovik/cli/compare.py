@@ -70,7 +70,7 @@ def run(arguments: argparse.Namespace) -> int:
         )
     project = open_project(arguments.project)
     arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
-    with workflow.scoring_process(project) as second, open_store(project.store_path, create=False) as store:
+    with workflow.scoring_process(project) as second, open_store(project.store_place, create=False) as store:
         views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust, second)
         if not is_gate(arguments):
             views = views_having(views, arguments.arms)

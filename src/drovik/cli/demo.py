@@ -59,7 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
     started = time.monotonic()
     job = _do_the_job(arguments.folder, quiet=arguments.quiet or arguments.json, silent=arguments.json)
     report = arguments.folder / "report.html"
-    with open_store(job.project.store_path) as store:
+    with open_store(job.project.store_place) as store:
         write_report(write_page(job.project, store, job.views, datetime.now(), arguments.folder), report)
     if arguments.json:
         document = {"project": str(arguments.folder), "report": str(report)}
@@ -89,7 +89,7 @@ def _do_the_job(folder: Path, quiet: bool, silent: bool) -> _Job:
     """Copy, serve, send and score."""
 
     fresh = copy_demo(folder)
-    with _StandInThread() as standin, open_store(folder / ".drovik" / "answers.sqlite") as store:
+    with _StandInThread() as standin, open_store(workflow.store_place(folder)) as store:
         _use_port(folder, standin.port)
         if not silent:
             already = "" if fresh else " already"

@@ -38,7 +38,7 @@ def draft_next(project: Project, views: Sequence[TaskView], arguments: argparse.
     (view,) = views
     arm = arm_to_draft_from(view, arguments.arm)
     money: dict[str, Decimal] = {}
-    with open_store(project.store_path, create=False) as store:
+    with open_store(project.store_place, create=False) as store:
         limits = limits_above_paid(project, store, _asked_models(view, arguments), arguments.budget)
         if arguments.by_model:
             draft, money = write_by_model(project, store, view, arm, arguments, limits)

@@ -86,7 +86,7 @@ class _Search:
 
     def run(self) -> dict[str, Any]:
         """All rounds, and the verdict on the held-out cases."""
-        with open_store(self.project.store_path) as store:
+        with open_store(self.project.store_place) as store:
             self.begin(store)
             before = dict(workflow.paid_in(store))
             self.draft(store)

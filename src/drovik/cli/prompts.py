@@ -57,7 +57,7 @@ def run(arguments: argparse.Namespace) -> int:
     if len(arguments.versions) not in (0, 2):
         raise UsageError(Problem("prompts takes two versions, or none to list all", "see: drovik prompts --help"))
     project = open_project(arguments.project)
-    with open_store(project.store_path, create=False) as store:
+    with open_store(project.store_place, create=False) as store:
         views = workflow.gather(project, store, arguments.task, None, "tune", arguments.trust)
     if arguments.by_model and not (arguments.next or arguments.search):
         raise UsageError(Problem("--by-model goes with --next or --search", "see: drovik prompts --help"))
@@ -65,7 +65,7 @@ def run(arguments: argparse.Namespace) -> int:
         return draft_next(project, views, arguments)
     if arguments.search:
         return search(project, views, arguments)
-    with open_store(project.store_path, create=False) as store:
+    with open_store(project.store_place, create=False) as store:
         if arguments.versions:
             document = {view.task.name: _difference(view, *arguments.versions) for view in _having(views, arguments)}
         else:

@@ -54,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.words:
         return quote_files(arguments)
     project = open_project(arguments.project)
-    with open_store(project.store_path) as store:
+    with open_store(project.store_place) as store:
         planned = workflow.make_plan(project, store, selection_of(arguments))
         made = workflow.estimate_sending(project, store, planned, arguments.cases)
         chosen = {(arm.task, arm.digest) for arms in planned.arms.values() for arm in arms}

@@ -58,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
     project = open_project(arguments.project)
     with (
         workflow.scoring_with(arguments.cluster, project) as (second, judges),
-        open_store(project.store_path, create=False) as store,
+        open_store(project.store_place, create=False) as store,
     ):
         views = workflow.gather(
             project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second, judges

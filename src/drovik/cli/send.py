@@ -56,7 +56,7 @@ def watch(arguments: argparse.Namespace) -> int:
             workflow.require_agreed_addresses(project, arguments.trust, agreement())
             with (
                 workflow.sending_from(arguments.cluster, project) as (project, elsewhere),
-                open_store(project.store_path) as store,
+                open_store(project.store_place) as store,
             ):
                 planned = workflow.make_plan(project, store, selection_of(arguments))
                 if planned.plan.count():
@@ -142,7 +142,7 @@ def run(arguments: argparse.Namespace) -> int:
     workflow.require_agreed_addresses(project, arguments.trust, agreement())
     with (
         workflow.sending_from(arguments.cluster, project) as (project, elsewhere),
-        open_store(project.store_path) as store,
+        open_store(project.store_place) as store,
     ):
         planned = workflow.make_plan(project, store, selection_of(arguments))
         tally = send_with_consent(project, store, planned, arguments, elsewhere)

@@ -55,7 +55,7 @@ def run(arguments: argparse.Namespace) -> int:
         known = known_words(arguments.case, [one.id for one in project.cases[:10_000]])
         raise UsageError(Problem(f"there is no case '{arguments.case}'", known))
     alone = replace(project, cases=(case,))
-    with open_store(project.store_path, create=False) as store:
+    with open_store(project.store_place, create=False) as store:
         views = workflow.gather(alone, store, arguments.task, arguments.arm, "all", arguments.trust)
         if arguments.page:
             return show_page(alone, views, arguments.by)

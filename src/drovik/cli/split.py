@@ -37,7 +37,7 @@ def _share(text: str) -> float:
 def run(arguments: argparse.Namespace) -> int:
     """Mark the cases, and say how many there are of each."""
     project = open_project(arguments.project)
-    with open_store(project.store_path, create=False) as store:
+    with open_store(project.store_place, create=False) as store:
         looks = {task.name: store.looks.count(task.name) for task in project.tasks}
     chosen = workflow.held_out_cases(
         project.cases, project.tasks, arguments.held_out, arguments.seed, arguments.redraw

@@ -68,7 +68,7 @@ class _HalfScorer:
     def __call__(self, job: _Job) -> bytes:
         project, task = self._project, self._project.task(job.task)
         cases = chosen_cases(project, job.split)
-        with Store(project.store_path, create=False) as store:
+        with Store(project.store_place, create=False) as store:
             digests = Sources(job.digests, project, store)
             arms = chosen_arms(project, store, task, job.words)
             measures, _ = task_measures(project, store, task, cases, digests, job.trust)

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
+from typing import NamedTuple
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.kept_files import KeptFiles
@@ -29,6 +30,13 @@ from drovik.project.toml_files import collected
 
 STORE_FOLDER = ".drovik"
 """In a project: the store, and what is made again at will."""
+
+
+class StorePlace(NamedTuple):
+    """Where a project's store is: its file, or in a database; what lies beside the file does so in any case."""
+
+    path: Path
+    url: str | None = None
 
 
 @dataclass(frozen=True)
@@ -53,8 +61,13 @@ class Project:
 
     @property
     def store_path(self) -> Path:
-        """Where the store of this project is."""
+        """Where the file of this project's store is, and what lies beside it."""
         return self.folder / STORE_FOLDER / "answers.sqlite"
+
+    @property
+    def store_place(self) -> StorePlace:
+        """The same, or in which database it is."""
+        return StorePlace(self.store_path, self.settings.store)
 
     def task(self, name: str) -> Task:
         """The task of that name.
@@ -65,6 +78,12 @@ class Project:
             if task.name == name:
                 return task
         raise UsageError(Problem(f"unknown task '{name}'", known_words(name, [one.name for one in self.tasks])))
+
+
+def store_place(folder: Path) -> StorePlace:
+    """Where the store of a project is, also where other things are wrong with it."""
+    settings = read_settings(folder, [])
+    return StorePlace(folder / STORE_FOLDER / "answers.sqlite", settings.store if settings is not None else None)
 
 
 def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:

@@ -160,7 +160,7 @@ class ClusterTable(Frozen):
 
 
 class ProjectFile(Frozen):
-    """All of `drovik.toml`. `ask` is the model that `drovik ask` takes where none is named.
+    """All of `drovik.toml`. `store` is a PostgreSQL database; left out, it is a file of the project. `ask` is the model that `drovik ask` takes where none is named.
 
     `null_word` is what a cell of the cases' CSV file says where null is the expected value.
     """
@@ -168,6 +168,7 @@ class ProjectFile(Frozen):
     title: str = ""
     ask: str | None = None
     cases: str = "cases.jsonl"
+    store: Annotated[str, StringConstraints(pattern=r"^postgres(ql)?://.")] | None = None
     null_word: str | None = Field(default=None, min_length=1)
     max_pixels: int = Field(default=DEFAULT_MAX_PIXELS, ge=1)
     pictures: PicturesFrom = PicturesFrom()

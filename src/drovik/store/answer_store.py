@@ -16,10 +16,11 @@ from typing import Any, Literal
 
 from drovik.errors import DrovikError, Problem, StoreError
 from drovik.money import add_money
+from drovik.project.reading import StorePlace
 from drovik.project.spending import Spending
 from drovik.store.caches import PictureCache, UploadCache
 from drovik.store.claims import Budget, Claims
-from drovik.store.database import BROKEN, open_database, store_error, transaction
+from drovik.store.database import BROKEN, open_database, open_in_postgres, store_error, transaction
 from drovik.store.group_writer import GroupWriter
 from drovik.store.looks import Looks
 from drovik.store.pages import unreadable_values
@@ -55,7 +56,7 @@ _LATEST = """
 SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model
 FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
 WHERE a.identity = ? AND a.concluded = ?
-ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+ORDER BY CASE WHEN r.http_status BETWEEN 200 AND 299 THEN 1 ELSE 0 END DESC, a.id DESC LIMIT 1
 """
 _WITH_FACTS = f"""
 SELECT r.http_status, r.body, COALESCE(a.note, ''), a.endpoint, r.model, a.seconds, {SPENT_COLUMNS}
@@ -63,7 +64,7 @@ FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
 """
 _WITHIN = f"""
 {_WITH_FACTS} WHERE a.identity = ? AND a.concluded > 0 AND a.started >= ? AND a.started < ?
-ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+ORDER BY CASE WHEN r.http_status BETWEEN 200 AND 299 THEN 1 ELSE 0 END DESC, a.id DESC LIMIT 1
 """
 
 
@@ -106,8 +107,9 @@ class Store:
     answers were read as.
     """
 
-    def __init__(self, path: Path, create: bool = True) -> None:
-        self._database = open_database(path, create)
+    def __init__(self, place: Path | StorePlace, create: bool = True) -> None:
+        path, url = place if isinstance(place, StorePlace) else (place, None)
+        self._database = open_database(path, create) if url is None else open_in_postgres(StorePlace(path, url))
         self.connection = self._database.connection
         self.notes = self._database.notes
         """What is to be said of it, such as rescue files that are not its own."""
@@ -147,6 +149,8 @@ class Store:
             or not isinstance(error, Exception)
             or isinstance(error, DrovikError | sqlite3.Error | OSError)
         ):
+            return ""
+        if not isinstance(self.connection, sqlite3.Connection):
             return ""
         if isinstance(error, UnicodeDecodeError):
             return "a text in it cannot be read"
@@ -321,8 +325,10 @@ class Store:
         """Arms that asked and are no longer the project's: digest, name on that day, number of cases."""
         keep = set(current)
         older = [arm for (arm,) in self.connection.execute(_ARMS, (task, task)) if arm not in keep]
+        if not older:
+            return []
         rows = self.connection.execute(
-            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 AND repeat = 1 AND NOT second"
+            "SELECT arm, name, COUNT(*) FROM asked WHERE task = ? AND turn = 1 AND repeat = 1 AND second = 0"
             f" AND arm IN ({', '.join('?' * len(older))}) GROUP BY arm, name ORDER BY MAX(at)",
             (task, *older),
         )
@@ -336,10 +342,11 @@ class Store:
     def asked_by(self, task: str, arm: str) -> list[tuple[str, int, str]]:
         """What an arm asked: the case's id, the repeat, and the identity of the last turn."""
         query = (
-            "SELECT case_id, repeat, identity, MAX(turn) FROM asked"
-            " WHERE task = ? AND arm = ? AND NOT second GROUP BY case_id, repeat"
+            "SELECT case_id, repeat, identity FROM asked"
+            " WHERE task = ? AND arm = ? AND second = 0 ORDER BY case_id, repeat, turn"
         )
-        return [(case, repeat, identity) for case, repeat, identity, _ in self.connection.execute(query, (task, arm))]
+        last = {(case, repeat): identity for case, repeat, identity in self.connection.execute(query, (task, arm))}
+        return [(case, repeat, identity) for (case, repeat), identity in last.items()]
 
     def what_was_asked(self, identity: str) -> dict[str, Any] | None:
         """What was asked, from its canonical form: model, turns, repeat; None where nothing was sent."""
@@ -364,12 +371,14 @@ class Store:
         """
         attempts, replies, unknown = self.connection.execute(
             """
-            SELECT COUNT(*), COUNT(r.id), TOTAL(r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout'))
-                OR (outcome IN ('unreadable', 'incomplete') AND r.input_tokens IS NULL AND r.output_tokens IS NULL))
+            SELECT COUNT(*), COUNT(r.id), SUM(CASE
+                WHEN r.id IS NULL AND (outcome IS NULL OR outcome IN ('lost', 'timeout')) THEN 1
+                WHEN outcome IN ('unreadable', 'incomplete') AND r.input_tokens IS NULL AND r.output_tokens IS NULL
+                THEN 1 ELSE 0 END)
             FROM attempts a LEFT JOIN replies r ON r.attempt = a.id
             """
         ).fetchone()
-        return AttemptCounts(attempts, replies, int(unknown))
+        return AttemptCounts(attempts, replies, int(unknown or 0))
 
     def spent(self) -> dict[str, Decimal]:
         """All that was ever paid, by currency, as the replies' own token counts have it."""
@@ -393,14 +402,14 @@ def _writable(text: str) -> str:
 
 def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> None:
     connection.executemany(
-        "INSERT INTO requests VALUES (?, ?) ON CONFLICT DO UPDATE SET asked = excluded.asked WHERE asked = ''",
+        "INSERT INTO requests VALUES (?, ?) ON CONFLICT (identity) DO UPDATE SET asked = excluded.asked WHERE requests.asked = ''",
         [(row.identity, row.text) for row in rows],
     )
     now = _now()
     connection.executemany(
-        "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE"
-        " SET name = excluded.name, identity = excluded.identity, at = excluded.at"
-        " WHERE identity != excluded.identity",
+        "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
+        " ON CONFLICT (task, arm, case_id, repeat, turn, second) DO UPDATE SET name = excluded.name, identity = excluded.identity, at = excluded.at"
+        " WHERE asked.identity != excluded.identity",
         [
             (
                 row.task,

@@ -18,6 +18,15 @@ from drovik.project.picture_files import FileState
 from drovik.store.database import transaction
 from drovik.store.group_writer import GroupWriter
 
+_KEEP_SOURCE = (
+    "INSERT INTO sources VALUES (?, ?, ?, ?, ?) ON CONFLICT (path) DO UPDATE SET size = excluded.size,"
+    " mtime_ns = excluded.mtime_ns, inode = excluded.inode, digest = excluded.digest"
+)
+_KEEP_LOOK = "INSERT INTO looks VALUES (?, ?, ?) ON CONFLICT (source, prep) DO UPDATE SET facts = excluded.facts"
+_KEEP_HANDLE = (
+    "INSERT INTO handles VALUES (?, ?, ?)"
+    " ON CONFLICT (key) DO UPDATE SET taken = excluded.taken, expires = excluded.expires"
+)
 _REMEMBERED = 50_000
 """Facts kept in memory: some 10 MB."""
 
@@ -53,7 +62,7 @@ class PictureCache:
             fresh = [(*state, digest) for state, digest in zip(changed, digests, strict=True)]
             found.update((path, digest) for path, *_, digest in fresh)
             with transaction(self._connection):
-                self._connection.executemany("INSERT OR REPLACE INTO sources VALUES (?, ?, ?, ?, ?)", fresh)
+                self._connection.executemany(_KEEP_SOURCE, fresh)
         return found
 
     def unchanged(self) -> Callable[[FileState], str | None]:
@@ -109,7 +118,7 @@ class PictureCache:
         """Write what was to be kept."""
         if self._looks:
             with transaction(self._connection):
-                self._connection.executemany("INSERT OR REPLACE INTO looks VALUES (?, ?, ?)", self._looks)
+                self._connection.executemany(_KEEP_LOOK, self._looks)
             self._looks.clear()
 
 
@@ -127,7 +136,9 @@ def _keep_prepared(
 ) -> list[None]:
     """Keep what preps made of sources; what was kept before stays, and whoever made other bytes is reported."""
     rows = [row for row, _ in facts]
-    if connection.executemany("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", rows).rowcount < len(rows):
+    if connection.executemany("INSERT INTO prepared VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", rows).rowcount < len(
+        rows
+    ):
         query = "SELECT digest FROM prepared WHERE source = ? AND prep = ?"
         for (source, prep, digest, _), differs in facts:
             if connection.execute(query, (source, prep)).fetchone()[0] != digest:
@@ -150,9 +161,7 @@ class UploadCache:
     def keep(self, key: str, taken: Mapping[str, Any], lives: float) -> None:
         """Keep what was taken, for this many seconds."""
         row = (key, json.dumps(taken), time.time() + lives)
-        self._writer.write(
-            lambda connection: connection.execute("INSERT OR REPLACE INTO handles VALUES (?, ?, ?)", row)
-        )
+        self._writer.write(lambda connection: connection.execute(_KEEP_HANDLE, row))
 
     def forget(self, key: str) -> None:
         """Have a picture handed over again."""

@@ -101,6 +101,8 @@ Claim = Literal["mine", "done", "taken"]
 
 _AT_ONCE = 200
 """Identities in one statement; SQLite bears 32,766."""
+_NOBODY = -1
+"""The number of no sender."""
 LEASE_SECONDS = 30.0
 """So long a program may not raise its count, which it does every second, before what it holds is free: it is dead,
 or was stopped (SIGSTOP, a laptop that sleeps), and nobody knows when it goes on."""
@@ -124,8 +126,9 @@ class Claims:
 
     def _enter(self) -> None:
         host, pid = socket.gethostname(), os.getpid()
-        query = "INSERT INTO senders (host, pid, born, beat) VALUES (?, ?, ?, 0)"
-        self._sender = self._connection.execute(query, (host, pid, process_start_time(pid))).lastrowid
+        self._sender = int(self._connection.execute("SELECT COALESCE(MAX(id), 0) + 1 FROM senders").fetchone()[0])
+        query = "INSERT INTO senders (id, host, pid, born, beat) VALUES (?, ?, ?, ?, 0)"
+        self._connection.execute(query, (self._sender, host, pid, process_start_time(pid)))
 
     def held_of(self, identities: Collection[str]) -> Collection[str]:
         """Which claims are still this program's; asked within the transaction that enters the attempts.
@@ -186,16 +189,16 @@ class Claims:
 
     def others(self) -> int:
         """How many other programs send into this store now."""
-        query = "SELECT COUNT(*) FROM senders WHERE id IS NOT ?"
-        return int(self._connection.execute(query, (self._sender,)).fetchone()[0])
+        query = "SELECT COUNT(*) FROM senders WHERE id <> ?"
+        return int(self._connection.execute(query, (self._sender or _NOBODY,)).fetchone()[0])
 
     def others_are_asking(self) -> bool:
         """Whether another program has a request under way whose bound holds money."""
         query = (
             "SELECT 1 FROM attempts a JOIN claims c ON c.identity = a.identity"
-            " WHERE a.outcome IS NULL AND a.bound IS NOT NULL AND c.sender IS NOT ? LIMIT 1"
+            " WHERE a.outcome IS NULL AND a.bound IS NOT NULL AND c.sender <> ? LIMIT 1"
         )
-        return self._connection.execute(query, (self._sender,)).fetchone() is not None
+        return self._connection.execute(query, (self._sender or _NOBODY,)).fetchone() is not None
 
     def _forget_the_dead(self) -> None:
         rows = self._connection.execute("SELECT id, host, pid, born, beat FROM senders").fetchall()

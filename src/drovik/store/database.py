@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import secrets
 import shutil
 import sqlite3
 import tempfile
@@ -17,8 +18,22 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
+from typing import cast
+from urllib.parse import urlsplit
 
-from drovik.errors import Problem, StoreDamaged, StoreError, StoreFull, StoreGone, StoreLocked, StoreReadOnly
+from drovik.errors import (
+    ConsentError,
+    Problem,
+    StoreDamaged,
+    StoreError,
+    StoreFull,
+    StoreGone,
+    StoreLocked,
+    StoreReadOnly,
+)
+from drovik.project.agreements import is_agreed, keep_agreement
+from drovik.project.reading import StorePlace
+from drovik.project.settings import is_loopback
 from drovik.store.rescue import import_rescued
 
 LOCKED_SECONDS = 5.0
@@ -32,11 +47,15 @@ CHANGES: dict[int, tuple[str, ...]] = {1: ("held_out_looks",), 2: ("DROP TABLE a
 _SHOWN = ".drovik/answers.sqlite"
 
 
+Connection = sqlite3.Connection
+"""What the room asks of a connection; one to PostgreSQL is asked in the same way (`postgres.py`)."""
+
+
 @dataclass(frozen=True)
 class Database:
     """An open store: its id, and what is to be said of it. `copied_in` is a folder to delete at the end."""
 
-    connection: sqlite3.Connection
+    connection: Connection
     id: str
     notes: tuple[Problem, ...] = ()
     copied_in: str | None = None
@@ -88,6 +107,68 @@ def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
         _, notes = import_rescued(connection, path.parent, id_)
         _note_id(path, id_)
     return Database(connection, id_, tuple(notes), copied_in)
+
+
+def agree_to_store(place: StorePlace) -> None:
+    """Keep that somebody agreed to a store's host."""
+    host = urlsplit(place.url or "").hostname
+    if host and not is_loopback(host) and not is_agreed(_stores_of(place), host):
+        keep_agreement(_stores_of(place), host)
+
+
+def _require_agreed(place: StorePlace) -> None:
+    """See that somebody agreed that what a project has answered goes to a host.
+
+    :raises ConsentError: where nobody did.
+    """
+    host = urlsplit(place.url or "").hostname
+    if host and not is_loopback(host) and not is_agreed(_stores_of(place), host):
+        what = f"all that is sent and answered would be kept at {host}, which was never agreed to"
+        raise ConsentError(
+            Problem(what, "if it may be, say once: drovik store check --trust", "drovik.toml", "store")
+        )
+
+
+def _stores_of(place: StorePlace) -> str:
+    return f"store of {place.path.parent.parent.resolve()}"
+
+
+def open_in_postgres(place: StorePlace) -> Database:
+    """A store in PostgreSQL, open; its schema is made where it is new.
+
+    :raises DrovikError: where the server does not answer, or the store was made by a later Drovik.
+    """
+    from drovik.store.postgres import PostgresConnection, statement_of_postgres
+
+    assert place.url is not None
+    _require_agreed(place)
+    made = PostgresConnection(place.url)
+    connection = cast(Connection, made)
+    try:
+        with transaction(connection):
+            connection.execute(f'CREATE SCHEMA IF NOT EXISTS "{made.schema}"')
+            connection.execute("CREATE TABLE IF NOT EXISTS store_version (version BIGINT NOT NULL)")
+            row = connection.execute("SELECT version FROM store_version").fetchone()
+            version = int(row[0]) if row else 0
+            if version == 0:
+                for statement in _statements():
+                    if statement.strip():
+                        connection.execute(statement_of_postgres(statement))
+                connection.execute("INSERT INTO store VALUES (?)", (secrets.token_hex(16),))
+                connection.execute("INSERT INTO store_version VALUES (?)", (VERSION,))
+            for older in range(version or VERSION, VERSION):
+                for statement in CHANGES[older]:
+                    connection.execute(statement_of_postgres(_table_of_today(statement)))
+                connection.execute("UPDATE store_version SET version = ?", (older + 1,))
+        if version > VERSION:
+            raise _of_other_version(version)
+        id_ = str(connection.execute("SELECT id FROM store").fetchone()[0])
+        _make_folder(place.path.parent)  # what cannot be written there is kept here
+        _, notes = import_rescued(connection, place.path.parent, id_)
+    except BROKEN as error:
+        connection.close()
+        raise store_error(error) from None
+    return Database(connection, id_, tuple(notes))
 
 
 def id_file(path: Path) -> Path:
@@ -142,8 +223,12 @@ def _make_tables(connection: sqlite3.Connection) -> None:
                 connection.execute(f"PRAGMA user_version = {version + 1}")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION:
-        what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
-        raise StoreError(Problem(what, "use that version, or move the file away", _SHOWN))
+        raise _of_other_version(version)
+
+
+def _of_other_version(version: int) -> StoreError:
+    what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
+    return StoreError(Problem(what, "use that version, or move the store away", _SHOWN))
 
 
 def _statements() -> list[str]:
@@ -181,6 +266,10 @@ def store_error(error: sqlite3.Error | OSError | UnicodeDecodeError) -> StoreErr
     kind = StoreError
     if isinstance(error, UnicodeDecodeError):
         kind = StoreDamaged
+    elif (is_away := getattr(error, "is_away", None)) is not None:
+        what = f"the store's database cannot be used: {str(error)[:200]}"
+        remedy = "see that the server of `store` in drovik.toml is up, and lets you in"
+        return (StoreLocked if is_away else StoreError)(Problem(what, remedy))
     elif isinstance(error, OSError):
         kind = _OF_SYSTEM.get(error.errno or 0, StoreError)
     else:

@@ -33,15 +33,16 @@ def _take(into: sqlite3.Connection, out_of: sqlite3.Connection, identity: str) -
     attempts = out_of.execute(f"SELECT id, {_COLUMNS} FROM attempts WHERE identity = ? ORDER BY id", (identity,))
     if found is None:
         return False
-    into.execute("INSERT OR IGNORE INTO requests VALUES (?, ?)", (identity, found[0]))
+    into.execute("INSERT INTO requests VALUES (?, ?) ON CONFLICT DO NOTHING", (identity, found[0]))
     for key in preparations(json.loads(found[0]) if found[0] else {}):
         row = out_of.execute("SELECT * FROM prepared WHERE source = ? AND prep = ?", key).fetchone()
         if row is not None:
-            into.execute("INSERT OR IGNORE INTO prepared VALUES (?, ?, ?, ?)", row)
+            into.execute("INSERT INTO prepared VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", row)
     for number, *values in attempts.fetchall():
-        marks = ", ".join("?" * len(values))
-        cursor = into.execute(f"INSERT INTO attempts ({_COLUMNS}) VALUES ({marks})", values)
+        marks = ", ".join("?" * (len(values) + 1))
+        own = into.execute("SELECT COALESCE(MAX(id), 0) + 1 FROM attempts").fetchone()[0]
+        into.execute(f"INSERT INTO attempts (id, {_COLUMNS}) VALUES ({marks})", (own, *values))
         for reply in out_of.execute(f"SELECT {_REPLY} FROM replies WHERE attempt = ?", (number,)).fetchall():
             marks = ", ".join("?" * (len(reply) + 1))
-            into.execute(f"INSERT INTO replies (attempt, {_REPLY}) VALUES ({marks})", (cursor.lastrowid, *reply))
+            into.execute(f"INSERT INTO replies (attempt, {_REPLY}) VALUES ({marks})", (own, *reply))
     return True

@@ -21,8 +21,12 @@ _AT_ONCE = 10_000
 _CONCLUDED = "SELECT identity, id FROM attempts WHERE concluded = 1 ORDER BY id"
 _BEST = """
 SELECT a.id FROM attempts a LEFT JOIN replies r ON r.attempt = a.id WHERE a.identity = ? AND a.concluded = 1
-ORDER BY COALESCE(r.http_status BETWEEN 200 AND 299, 0) DESC, a.id DESC LIMIT 1
+ORDER BY CASE WHEN r.http_status BETWEEN 200 AND 299 THEN 1 ELSE 0 END DESC, a.id DESC LIMIT 1
 """
+_COLUMNS = (
+    "task", "identity", "attempt", "endpoint", "reading", "status", "how", "text", "value", "errors", "note", "model",
+    "input_tokens", "output_tokens", "spent", "seconds",
+)  # fmt: skip
 _KEPT = """
 SELECT identity, attempt, endpoint, reading, status, how, text, value, errors, note, model, input_tokens,
        output_tokens, spent, seconds
@@ -94,7 +98,11 @@ class Readings:
     def keep(self, task: str, rows: Iterable[tuple[str, Reading]]) -> None:
         """Keep readings of a task's answers by identity, in place of what was kept before."""
         every = [_row(task, identity, kept) for identity, kept in rows]
-        query = f"INSERT OR REPLACE INTO answers VALUES ({', '.join('?' * 16)})"
+        fresh = ", ".join(f"{name} = excluded.{name}" for name in _COLUMNS[2:])
+        query = (
+            f"INSERT INTO answers VALUES ({', '.join('?' * len(_COLUMNS))})"
+            f" ON CONFLICT (task, identity) DO UPDATE SET {fresh}"
+        )
         for first in range(0, len(every), _AT_ONCE):
             with transaction(self._connection):
                 self._connection.executemany(query, every[first : first + _AT_ONCE])

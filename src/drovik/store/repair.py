@@ -84,13 +84,13 @@ def check_store(path: Path) -> StoreCheck:
             except BROKEN as error:
                 rows[table] = None
                 errors.append(f"{table}: {error}")
-        errors += _loose_ends(connection)
+        errors += loose_ends(connection)
         errors += unreadable_values(connection)
     return StoreCheck(tuple(dict.fromkeys(errors)), rows)
 
 
-def _loose_ends(connection: sqlite3.Connection) -> list[str]:
-    """What SQLite cannot know to be wrong: replies without an attempt, answers to nothing."""
+def loose_ends(connection: sqlite3.Connection) -> list[str]:
+    """What a database cannot know to be wrong: replies without an attempt, answers to nothing."""
     found = []
     with contextlib.suppress(*BROKEN):
         query = "SELECT COUNT(*) FROM replies r WHERE NOT EXISTS (SELECT 1 FROM attempts a WHERE a.id = r.attempt)"

@@ -185,7 +185,10 @@ def write_ended(connection: sqlite3.Connection, ended: Ended) -> None:
 
 
 _END = f"UPDATE attempts SET {', '.join(f'{name} = ?' for name in ATTEMPT_COLUMNS)} WHERE id = ?"
-_REPLY = f"INSERT OR IGNORE INTO replies (attempt, {', '.join(REPLY_COLUMNS)}) VALUES (?{', ?' * len(REPLY_COLUMNS)})"
+_REPLY = (
+    f"INSERT INTO replies (attempt, {', '.join(REPLY_COLUMNS)}) VALUES (?{', ?' * len(REPLY_COLUMNS)})"
+    " ON CONFLICT DO NOTHING"
+)
 
 
 def write_all_ended(connection: sqlite3.Connection, rows: Sequence[Ended]) -> list[None]:

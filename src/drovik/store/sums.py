@@ -90,7 +90,7 @@ def counted_replies(connection: sqlite3.Connection, task: str, arm: str) -> list
         """
         SELECT r.input_tokens, r.output_tokens, r.counters FROM replies r JOIN attempts a ON a.id = r.attempt
         WHERE r.output_tokens IS NOT NULL AND a.identity IN
-            (SELECT identity FROM asked WHERE task = ? AND arm = ? AND NOT second)
+            (SELECT identity FROM asked WHERE task = ? AND arm = ? AND second = 0)
         """,
         (task, arm),
     )
@@ -102,13 +102,13 @@ def invalid_share(connection: sqlite3.Connection, task: str, arm: str) -> tuple[
     off_form = ", ".join(f"'{status}'" for status in STATUSES if status.is_off_form)
     row = connection.execute(
         f"""
-        SELECT COUNT(*), TOTAL(x.status IN ({off_form})) FROM asked s
+        SELECT COUNT(*), SUM(CASE WHEN x.status IN ({off_form}) THEN 1 ELSE 0 END) FROM asked s
         JOIN answers x ON x.task = s.task AND x.identity = s.identity
-        WHERE s.task = ? AND s.arm = ? AND NOT s.second
+        WHERE s.task = ? AND s.arm = ? AND s.second = 0
         """,
         (task, arm),
     ).fetchone()
-    return int(row[0]), int(row[1])
+    return int(row[0]), int(row[1] or 0)
 
 
 def request_seconds(connection: sqlite3.Connection, endpoint: str, most: int) -> list[float]:

@@ -85,6 +85,7 @@ if TYPE_CHECKING:
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
     from drovik.project.outside import outside_answers, unknown_cases, write_outside
+    from drovik.project.reading import store_place
     from drovik.project.reviews import TRUTHS, VERDICTS, Verdict
     from drovik.project.schema_inference import infer_schema, is_schema, member_of, schema_text
     from drovik.project.schema_words import all_required, example_of, in_words
@@ -96,6 +97,8 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import expected_at
     from drovik.scoring.measure_checks import drafted_measure
     from drovik.store.answer_store import Store
+    from drovik.store.copying import check_database, copy_store
+    from drovik.store.database import agree_to_store
     from drovik.store.repair import check_store, repair_store
     from drovik.text import percent
     from drovik.transport.http import NoReply
@@ -222,6 +225,7 @@ __all__ = [
     "Trial",
     "Verdict",
     "adhoc_project",
+    "agree_to_store",
     "agreement",
     "agreement_of_answers",
     "agreement_of_measures",
@@ -244,6 +248,7 @@ __all__ = [
     "change_between",
     "change_text",
     "changed_by_hand",
+    "check_database",
     "check_project",
     "check_schema",
     "check_store",
@@ -262,6 +267,7 @@ __all__ = [
     "contradictions",
     "control_text",
     "conversation_of",
+    "copy_store",
     "counting_models",
     "cropped",
     "crops_into_cases",
@@ -385,6 +391,7 @@ __all__ = [
     "sort_words",
     "sources",
     "split_scores",
+    "store_place",
     "strata_text",
     "strengths",
     "suspects_of",
@@ -470,6 +477,7 @@ _NAMES_OF = {
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
     "project.outside": "outside_answers unknown_cases write_outside",
+    "project.reading": "store_place",
     "project.reviews": "TRUTHS VERDICTS Verdict",
     "project.schema_inference": "infer_schema is_schema member_of schema_text",
     "project.schema_words": "all_required example_of in_words",
@@ -481,6 +489,8 @@ _NAMES_OF = {
     "scoring.measure": "expected_at",
     "scoring.measure_checks": "drafted_measure",
     "store.answer_store": "Store",
+    "store.copying": "check_database copy_store",
+    "store.database": "agree_to_store",
     "store.repair": "check_store repair_store",
     "text": "percent",
     "transport.http": "NoReply",

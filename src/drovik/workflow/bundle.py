@@ -9,8 +9,12 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import tomlkit
+
 from drovik.errors import Problem, UsageError
-from drovik.project.reading import Project
+from drovik.project.reading import Project, StorePlace
+from drovik.project.settings import FILE_NAME
+from drovik.store.copying import copy_store
 
 _KEPT_OUT = frozenset((".env", ".git", ".venv", "__pycache__", "node_modules"))
 """Keys, and what belongs to a machine."""
@@ -34,10 +38,11 @@ def write_bundle(project: Project, target: Path) -> tuple[int, int]:
                 if any(secret.encode() in data for secret in secrets):
                     what = f"{name} holds a key, and would be in the bundle"
                     raise UsageError(Problem(what, "take it out of there: keys belong into the environment"))
-                bundle.writestr(name, data)
+                bundle.writestr(name, _without_store(data) if name == FILE_NAME else data)
                 count += 1
-            if project.store_path.exists():
-                bundle.writestr(project.store_path.relative_to(project.folder).as_posix(), _store(project.store_path))
+            if project.settings.store or project.store_path.exists():
+                name = project.store_path.relative_to(project.folder).as_posix()
+                bundle.writestr(name, _store(project.store_place))
                 count += 1
         os.replace(beside, target)
     except OSError as error:
@@ -45,6 +50,15 @@ def write_bundle(project: Project, target: Path) -> tuple[int, int]:
     finally:
         beside.unlink(missing_ok=True)
     return count, target.stat().st_size
+
+
+def _without_store(settings: bytes) -> bytes:
+    """The settings without the database of the store, for that goes along as a file."""
+    if b"store" not in settings:
+        return settings
+    tree = tomlkit.parse(settings.decode())
+    tree.pop("store", None)
+    return tomlkit.dumps(tree).encode()
 
 
 def _files(project: Project, target: Path) -> Iterator[Path]:
@@ -65,10 +79,14 @@ def _modules(project: Project) -> set[str]:
     return {call.partition(":")[0].replace(".", "/") + ".py" for call in calls if call}
 
 
-def _store(path: Path) -> bytes:
-    """The store's file as it is at one moment."""
+def _store(place: StorePlace) -> bytes:
+    """The store as a file, as it is at one moment."""
+    path = place.path
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "copy.sqlite"
+        if place.url is not None:
+            copy_store(place, StorePlace(copy))
+            return copy.read_bytes()
         source, target = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True), sqlite3.connect(copy)
         try:
             source.backup(target)

@@ -28,7 +28,7 @@ EXTRAS: Mapping[str, tuple[str, str]] = {
     "frame": ("pandas", "scores as data frames"), "heic": ("pillow_heif", "HEIC pictures"),
     "jpeg": ("simplejpeg", "large JPEGs quicker"),
     "keyring": ("keyring", "keys in the system's keyring"), "objects": ("fsspec", "pictures at addresses"),
-    "pdf": ("pypdfium2", "pages of PDFs"),
+    "postgres": ("psycopg", "a store for a team"), "pdf": ("pypdfium2", "pages of PDFs"),
     "video": ("av", "frames of clips"), "xlsx": ("openpyxl", "Excel tables"),
 }  # fmt: skip
 """Of each extra the module that it brings, and what for."""
@@ -102,6 +102,8 @@ def _project(folder: Path, project: Project | None) -> Fitness:
         return Fitness("project", True, f"none that can be read at {folder.resolve()}")
     store = project.store_path
     size = f"{store.stat().st_size / 1e6:.1f} MB" if store.exists() else "not there yet"
+    if project.settings.store:
+        size = f"in {project.settings.store}"
     told = f"{project.folder.resolve()}: {len(project.cases)} cases, {len(project.tasks)} tasks; its store is {size}"
     fit = not store.exists() or os.access(store, os.W_OK)
     return Fitness("project", fit, told, "" if fit else "the store cannot be written: see its permissions")

@@ -136,7 +136,7 @@ class SendingPlan:
         :param cases: for N cases like those of the plan; None for what there is to send.
         """
         project = self.project.project
-        with Store(project.store_path) as store:
+        with Store(project.store_place) as store:
             return estimate_sending(project, store, make_plan(project, store, self.wanted), cases)
 
 
@@ -184,7 +184,7 @@ class OpenProject:
         :raises UsageError: where a name fits nothing.
         """
         wanted = Selection(_several(task), _several(arm), _several(resend) or (), sample, seed)
-        with Store(self.project.store_path) as store:
+        with Store(self.project.store_place) as store:
             planned = make_plan(self.project, store, wanted)
         by_arm: dict[tuple[str, str], int] = {}
         for request in (request for requests in planned.plan.to_send.values() for request in requests):
@@ -219,7 +219,7 @@ class OpenProject:
         """
         project = self.project
         require_agreed_addresses(project, trust, None)
-        with Store(project.store_path) as store:
+        with Store(project.store_place) as store:
             planned = make_plan(project, store, plan.wanted)
             limit = None
             if planned.plan.count():
@@ -248,7 +248,7 @@ class OpenProject:
         :param trust: run the project's own Python measures.
         :raises UsageError: where a name fits nothing.
         """
-        with Store(self.project.store_path, create=False) as store:
+        with Store(self.project.store_place, create=False) as store:
             return Scores(tuple(gather(self.project, store, _several(task), _several(arm), split, trust)))
 
 

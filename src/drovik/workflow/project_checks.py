@@ -216,9 +216,9 @@ def _looks(project: Project) -> Iterator[_Looks]:
     """What pictures are, with what the store knows of them, if there is one that can be read."""
     with contextlib.ExitStack() as stack:
         store = None
-        if project.store_path.exists():
+        if project.settings.store or project.store_path.exists():
             with contextlib.suppress(DrovikError):  # `store check` says what is wrong with it
-                store = stack.enter_context(Store(project.store_path, create=False))
+                store = stack.enter_context(Store(project.store_place, create=False))
         yield _Looks(project, store)
 
 

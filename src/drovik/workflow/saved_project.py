@@ -369,7 +369,7 @@ def _replies_into(
     cases = [case for case in project.cases if case.id in wanted]
     names = made.project.settings.models
     arms = [arm for arm in arms_of(task, project.settings) if arm.prompt_name == prompt and arm.model_name in names]
-    with Store(project.store_path) as into:
+    with Store(project.store_place) as into:
         digests = source_digests(project, into, cases)
         asking = Asking(task, digests)
         requests = [

@@ -53,7 +53,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.beside and arguments.fill:
         raise UsageError(Problem("--beside and --fill are two ways to judge", "take one of them"))
     project = open_project(arguments.project)
-    with open_store(project.store_path, create=False) as store:
+    with open_store(project.store_place, create=False) as store:
         chosen = arguments.fill or arguments.task
         tasks = [chosen] if chosen else None
         views = workflow.gather(project, store, tasks, arguments.arm, arguments.split, arguments.trust)
