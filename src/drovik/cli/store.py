@@ -9,7 +9,6 @@ from drovik import workflow
 from drovik.cli.arguments import add_project_argument, project_folder
 from drovik.cli.printing import print_json, say, table
 from drovik.errors import DOES_NOT_HOLD, DONE, Problem, UsageError
-from drovik.project.reading import StorePlace
 from drovik.text import counted
 
 EXAMPLE = "drovik store check\n  drovik store repair\n  drovik store copy . postgresql://HOST/DATABASE"
@@ -48,7 +47,7 @@ def run(arguments: argparse.Namespace) -> int:
     return _check(place, arguments.json)
 
 
-def _check(place: StorePlace, as_json: bool) -> int:
+def _check(place: workflow.StorePlace, as_json: bool) -> int:
 
     found = workflow.check_store(place.path) if place.url is None else workflow.check_database(place)
     shown = place.url or str(place.path)
@@ -66,7 +65,7 @@ def _check(place: StorePlace, as_json: bool) -> int:
     return DOES_NOT_HOLD if found.errors else DONE
 
 
-def _copy(arguments: argparse.Namespace, own: StorePlace) -> int:
+def _copy(arguments: argparse.Namespace, own: workflow.StorePlace) -> int:
     out_of, into = (_named(word, own) for word in (arguments.out_of, arguments.into))
     done = workflow.copy_store(out_of, into)
     if arguments.json:
@@ -78,11 +77,11 @@ def _copy(arguments: argparse.Namespace, own: StorePlace) -> int:
     return DONE
 
 
-def _named(word: str, own: StorePlace) -> StorePlace:
+def _named(word: str, own: workflow.StorePlace) -> workflow.StorePlace:
     """The store that a word of the command line means."""
     if word == ".":
         return own
-    return own._replace(url=word) if "://" in word else StorePlace(Path(word))
+    return own._replace(url=word) if "://" in word else workflow.StorePlace(Path(word))
 
 
 def _repair(path: Path, as_json: bool) -> int:

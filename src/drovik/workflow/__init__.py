@@ -85,7 +85,7 @@ if TYPE_CHECKING:
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
     from drovik.project.outside import outside_answers, unknown_cases, write_outside
-    from drovik.project.reading import store_place
+    from drovik.project.reading import StorePlace, store_place
     from drovik.project.reviews import TRUTHS, VERDICTS, Verdict
     from drovik.project.schema_inference import infer_schema, is_schema, member_of, schema_text
     from drovik.project.schema_words import all_required, example_of, in_words
@@ -222,6 +222,7 @@ __all__ = [
     "Spending",
     "Status",
     "Store",
+    "StorePlace",
     "Trial",
     "Verdict",
     "adhoc_project",
@@ -477,7 +478,7 @@ _NAMES_OF = {
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
     "project.outside": "outside_answers unknown_cases write_outside",
-    "project.reading": "store_place",
+    "project.reading": "StorePlace store_place",
     "project.reviews": "TRUTHS VERDICTS Verdict",
     "project.schema_inference": "infer_schema is_schema member_of schema_text",
     "project.schema_words": "all_required example_of in_words",
