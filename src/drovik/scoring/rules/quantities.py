@@ -27,6 +27,26 @@ CURRENCIES = {
     "franken": "CHF", "fr.": "CHF", "us$": "USD",
 }  # fmt: skip
 """Signs and words of currencies, with their ISO 4217 codes; a code of three capitals is itself."""
+_CODES = frozenset(
+    (
+        *CURRENCIES.values(),
+        "AUD",
+        "BRL",
+        "CAD",
+        "CNY",
+        "DKK",
+        "HUF",
+        "ISK",
+        "MXN",
+        "NOK",
+        "NZD",
+        "RON",
+        "SEK",
+        "SGD",
+        "ZAR",
+    )
+)
+"""Codes that no other word of three letters is mistaken for."""
 UNITS: dict[str, tuple[str, float]] = {
     "mm": ("length", 0.001), "cm": ("length", 0.01), "dm": ("length", 0.1), "m": ("length", 1.0),
     "km": ("length", 1e3),
@@ -128,14 +148,20 @@ def _numeral_of(value: str, decimal: str | None) -> tuple[list[float], str]:
 
 
 def currency_of(words: str) -> str | None:
-    """The code of the currency that the words around an amount name; None where they name none."""
+    """The code of the currency that the words around an amount name; None where they name none.
+
+    A word of three letters may be a code; one that is known goes first: "fee 20 EUR" is not of the currency FEE.
+    """
+    code = None
     for word in words.replace(",", " ").split():
         plain = word.strip("()-–.:") or word
         if plain in CURRENCIES or word in CURRENCIES:
             return CURRENCIES.get(plain) or CURRENCIES[word]
         if len(plain) == 3 and plain.isascii() and plain.isalpha():
-            return plain.upper()
-    return None
+            if plain.upper() in _CODES:
+                return plain.upper()
+            code = code or plain.upper()
+    return code
 
 
 def unit_of(words: str) -> str | None:
