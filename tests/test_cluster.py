@@ -32,6 +32,12 @@ def seen_by_workers(folder: Path) -> None:
     change(folder / "drovik.toml", "[endpoints", f'[cluster]\nimages = "{folder}"\n\n[endpoints')
 
 
+def wait_for_more(standin: StandInProcess) -> None:
+    """Wait until 500 requests more have come."""
+    before = len(standin.entries())
+    wait_until(lambda: len(standin.entries()) > before + 500, 120)
+
+
 def require_accounts(folder: Path, standin: StandInProcess, answered: int) -> None:
     """Every request is answered once, and each that the service saw is one that the store knows of."""
     with sqlite3.connect(folder / ".drovik" / "answers.sqlite") as store:
@@ -121,8 +127,7 @@ def test_workers_and_the_scheduler_die_at_random_and_twenty_thousand_cases_are_a
     try:
         process = drovik.start(*words)
         for kill in (cluster.kill_worker, cluster.kill_worker, cluster.kill_scheduler):
-            before = len(standin.entries())
-            wait_until(lambda before=before: len(standin.entries()) > before + 500, 120)
+            wait_for_more(standin)
             time.sleep(chance.uniform(0, 3))
             kill()
         _, err = process.communicate(timeout=300)
@@ -135,7 +140,7 @@ def test_workers_and_the_scheduler_die_at_random_and_twenty_thousand_cases_are_a
         for _ in range(4):
             cluster.start_worker()
         process = drovik.start(*words)
-        wait_until(lambda before=len(standin.entries()): len(standin.entries()) > before + 500, 120)
+        wait_for_more(standin)
         process.send_signal(signal.SIGKILL)
         process.wait()
         last = drovik(*words, timeout=1200)

@@ -18,7 +18,7 @@ import pytest
 from conftest import Drovik, StandInProcess, change, demo_on_port
 from dask_cluster import free_port
 from postgres_server import INITDB, PostgresServer
-from test_cluster import HARSH, many_cases
+from test_cluster import HARSH, many_cases, wait_for_more
 from test_kill import slip_of, wait_until
 
 from drovik.errors import StoreError
@@ -264,7 +264,7 @@ def test_two_machines_of_two_programs_survive_a_harsh_service_and_a_server_that_
     import psycopg
 
     for kind in ("connections", "server", "program"):
-        wait_until(lambda before=len(standin.entries()): len(standin.entries()) > before + 500, 120)
+        wait_for_more(standin)
         time.sleep(chance.uniform(0, 1))
         if kind == "connections":
             with psycopg.connect(server.url, autocommit=True) as connection:

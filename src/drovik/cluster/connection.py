@@ -169,7 +169,7 @@ class Cluster:
         )
         try:
             async with asyncio.timeout(WORKER_SECONDS):
-                while future.status == "pending":
+                while future.status == "pending":  # noqa: ASYNC110 - Dask offers no event in this loop
                     await asyncio.sleep(0.02)
                 if future.status != "finished":
                     raise OSError("Drovik cannot be started there: is the same version of it installed?")

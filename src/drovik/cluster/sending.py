@@ -61,7 +61,7 @@ class ClusterWriter:
         self._cluster, self._pictures = cluster, pictures
 
     def takes(self, service: EndpointSession) -> bool:
-        """Whether requests of an endpoint are sent by workers: those in several steps, or waited for, go from here."""
+        """Whether workers send an endpoint's requests: those in several steps, or waited for, go from here."""
         return not service.writer.steps and service.dialect.request.until is None
 
     async def write(self, service: EndpointSession, request: Request, request_id: str) -> PreparedRequest:

@@ -57,7 +57,7 @@ class Setup:
 
 
 class Job(NamedTuple):
-    """A request to be written: for an endpoint, under an id, with the pictures' bytes where a worker does not see them."""
+    """A request to be written, under an id; with the pictures' bytes where a worker does not see them."""
 
     request: Request
     endpoint: str
@@ -221,6 +221,6 @@ def packed(something: Any) -> bytes:
 def unpacked(data: bytes) -> Any:
     """What `packed` packed.
 
-    :param data: of this program or of a worker that the person named, never of a file: unpacking may run what is in it.
+    :param data: of this program or a worker that the person named, never of a file: unpacking may run what is in it.
     """
     return pickle.loads(data)

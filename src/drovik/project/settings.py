@@ -135,9 +135,7 @@ class Endpoint(Frozen):
 
 
 class PicturesFrom(Frozen):
-    """Folders outside of the project, and addresses, that pictures may be sent from, once you agreed to each; how much
-    is kept.
-    """
+    """Folders outside of the project, and addresses, that pictures may be sent from, once you agreed to each."""
 
     from_: tuple[Annotated[str, StringConstraints(min_length=1)], ...] = Field(default=(), alias="from")
     kept_bytes: int = Field(default=2_000_000_000, ge=0)
@@ -160,7 +158,8 @@ class ClusterTable(Frozen):
 
 
 class ProjectFile(Frozen):
-    """All of `drovik.toml`. `store` is a PostgreSQL database; left out, it is a file of the project. `ask` is the model that `drovik ask` takes where none is named.
+    """All of `drovik.toml`. `store` is a PostgreSQL database; left out, it is a file of the project. `ask` is the model
+    that `drovik ask` takes where none is named.
 
     `null_word` is what a cell of the cases' CSV file says where null is the expected value.
     """

@@ -402,13 +402,15 @@ def _writable(text: str) -> str:
 
 def _note_asked(connection: sqlite3.Connection, rows: list[RequestRecord]) -> None:
     connection.executemany(
-        "INSERT INTO requests VALUES (?, ?) ON CONFLICT (identity) DO UPDATE SET asked = excluded.asked WHERE requests.asked = ''",
+        "INSERT INTO requests VALUES (?, ?) ON CONFLICT (identity)"
+        " DO UPDATE SET asked = excluded.asked WHERE requests.asked = ''",
         [(row.identity, row.text) for row in rows],
     )
     now = _now()
     connection.executemany(
         "INSERT INTO asked VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)"
-        " ON CONFLICT (task, arm, case_id, repeat, turn, second) DO UPDATE SET name = excluded.name, identity = excluded.identity, at = excluded.at"
+        " ON CONFLICT (task, arm, case_id, repeat, turn, second)"
+        " DO UPDATE SET name = excluded.name, identity = excluded.identity, at = excluded.at"
         " WHERE asked.identity != excluded.identity",
         [
             (

@@ -85,6 +85,6 @@ def _number_on(connection: Connection) -> None:
     if isinstance(connection, PostgresConnection):
         for table in _NUMBERED:
             connection.execute(
-                f"SELECT setval(pg_get_serial_sequence('{table}', 'id'), (SELECT COALESCE(MAX(id), 0) + 1 FROM {table}),"
-                " false)"
+                f"SELECT setval(pg_get_serial_sequence('{table}', 'id'),"
+                f" (SELECT COALESCE(MAX(id), 0) + 1 FROM {table}), false)"
             )

@@ -55,6 +55,7 @@ class GroupWriter:
         self._file = _file_at(path)
         self._waiting: list[_Write] = []
         self._locked_since: float | None = None
+        self._has_rescued = False
         self.failure: DrovikError | None = None
         """Why the store cannot be written any more, once that is so."""
 
@@ -162,23 +163,25 @@ class GroupWriter:
     def _save(self, waiting: list[_Write], error: DrovikError) -> None:
         """Keep how attempts ended by other means; everything else fails."""
         ended = [one for one in waiting if one.ended is not None]
-        self.failure = error
+        if not self._has_rescued:  # what came is beside the store: that is to be said, whatever fails after it
+            self.failure = error
         if ended and isinstance(error, StoreFull) and release_room(self._path.parent):
             try:
                 self._commit(ended)
                 ended = []
             except DrovikError as again:
-                self.failure = again
+                self.failure = error = again
         rows = [one.ended for one in ended if one.ended is not None]
         if rows and (where := rescue_reply(self._path.parent, self._id, rows)) is not None:
-            first = self.failure.problems[0]
+            self._has_rescued = True
+            first = error.problems[0]
             remedy = f"{first.remedy}; what came meanwhile is in {where}, and is taken in by the next send"
-            self.failure = type(self.failure)(first._replace(remedy=remedy))
+            self.failure = type(error)(first._replace(remedy=remedy))
             for one in ended:
                 if not one.future.done():
                     one.future.set_result(None)
         for one in waiting:
-            _fail(one, self.failure)
+            _fail(one, self.failure or error)
 
 
 def _fail(one: _Write, error: Exception) -> None:

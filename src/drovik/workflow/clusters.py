@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 @contextlib.contextmanager
 def sending_from(address: str | None, project: Project) -> Iterator[tuple[Project, WriterElsewhere | None]]:
-    """A project whose pictures are digested by a cluster's workers where they see them, and what has requests sent there.
+    """A project whose pictures a cluster's workers digest where they see them, and what has requests sent there.
 
     :param address: of the cluster's scheduler, or `local:N`; None: all is done here.
     :raises DrovikError: where it cannot be used.
