@@ -158,8 +158,8 @@ class ClusterTable(Frozen):
 
 
 class ProjectFile(Frozen):
-    """All of `drovik.toml`. `store` is a PostgreSQL database; left out, it is a file of the project. `ask` is the model
-    that `drovik ask` takes where none is named.
+    """All of `drovik.toml`. `store` is a PostgreSQL database; left out, it is a file of the project. `ask` is the
+    model that `drovik ask` takes where none is named.
 
     `null_word` is what a cell of the cases' CSV file says where null is the expected value.
     """

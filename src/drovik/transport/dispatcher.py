@@ -63,8 +63,8 @@ class SendingOptions:
 
     `budget` is the limit of money; `concurrency_bound` bounds what endpoints bear together, where this machine has a
     bound of its own; `shared` is the file by which programs of this machine share an endpoint's limits, None to keep
-    them alone; `listener` hears answers as they come; `trace` gets requests and replies as they go; `elsewhere` writes
-    requests on other machines; `uploads` keeps what services gave for pictures, where that is not the store; `chance`
+    them alone; `listener` hears answers as they come; `trace` gets requests and replies as they go; `elsewhere`
+    writes requests elsewhere; `uploads` keeps what services gave for pictures, where that is not the store; `chance`
     is the randomness of the waits.
     """
 
