@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drovik.errors import DrovikError
+from drovik.project import agreements
 from drovik.project.arms import canonical, digest
 from drovik.project.settings import Endpoint, is_loopback
 from drovik.transport import consent as trust
@@ -155,7 +156,7 @@ def test_addresses_are_https_or_this_machine_and_hold_no_password(url: str, fits
 def test_a_key_is_bound_to_a_host_once_and_a_broken_binding_is_told(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(trust, "trust_file", lambda: tmp_path / "config" / "hosts.json")
+    monkeypatch.setattr(agreements, "trust_file", lambda: tmp_path / "config" / "hosts.json")
     one = Endpoint(url="https://one.invalid", dialect="d", key_env="KEY")
     other = Endpoint(url="https://other.invalid", dialect="d", key_env="KEY")
     asked: list[str] = []

@@ -177,9 +177,9 @@ def test_a_step_that_nobody_listed_is_never_left_out() -> None:
 def test_a_kept_digest_is_of_a_file_with_that_size_time_and_inode_alone(tmp_path: Path) -> None:
     computed: list[str] = []
 
-    def compute(path: str) -> str:
-        computed.append(path)
-        return f"digest {len(computed)}"
+    def compute(paths: list[str]) -> list[str]:
+        computed.extend(paths)
+        return [f"digest {len(computed)}"]
 
     with Store(tmp_path / "answers.sqlite") as store:
         first = FileState("a.jpg", 10, 20, 30)

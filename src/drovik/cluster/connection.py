@@ -12,6 +12,7 @@ import hashlib
 import importlib
 import logging
 import re
+import socket
 import time
 import uuid
 from collections.abc import Coroutine, Iterator
@@ -26,6 +27,7 @@ from drovik.project.reading import Project
 from drovik.version import __version__
 
 LOCAL = re.compile(r"local:([1-9]\d{0,2})")
+_TCP = re.compile(r"tcp://\[?([^\]/]+)\]?:(\d{1,5})")
 CONNECT_SECONDS = 10.0
 """Within which the scheduler has to answer."""
 WORKER_SECONDS = 30.0
@@ -227,6 +229,8 @@ def open_cluster(address: str, project: Project) -> Iterator[Cluster]:
             stack.callback(_quietly, made.close)
             address = made.scheduler_address
         try:
+            if (there := _TCP.fullmatch(address)) is not None:  # Dask tries one that is not there for its whole time
+                socket.create_connection((there[1], int(there[2])), CONNECT_SECONDS).close()
             client = distributed.Client(
                 address, timeout=CONNECT_SECONDS, direct_to_workers=True, set_as_default=False
             )
