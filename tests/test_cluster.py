@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import json
+import os
 import random
 import signal
 import sqlite3
+import subprocess
 import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from conftest import Drovik, StandInProcess, change, demo_on_port
+from conftest import PROGRAM, Drovik, StandInProcess, change, demo_on_port
 from dask_cluster import DaskCluster, free_port
 from test_kill import slip_of, wait_until
 
@@ -167,8 +170,6 @@ def spans(times: list[float]) -> Iterator[tuple[int, int]]:
 
 def many_cases(folder: Path, count: int) -> Path:
     """The project with its cases again and again, each with a fact of its own."""
-    import json
-
     rows = [json.loads(line) for line in (folder / "cases.jsonl").read_text().splitlines()]
     with (folder / "cases.jsonl").open("w") as file:
         for number in range(count):
@@ -179,3 +180,22 @@ def many_cases(folder: Path, count: int) -> Path:
     prompt = folder / "tasks/sort/prompts/v2.toml"
     prompt.write_text(prompt.read_text().replace('ask = """', 'ask = """\nNumber {{ number }}. ', 1))
     return folder
+
+
+def test_ctrl_c_waits_for_what_the_workers_of_this_machine_have_under_way(
+    drovik: Drovik, start_standin: Start
+) -> None:
+    """A terminal sends it to every process of the command; a worker that ended by it would lose what was paid for."""
+    standin = start_standin("--slow", "0.5")
+    folder = demo_on_port(drovik.folder, standin.port, cases=24)
+    process = subprocess.Popen(
+        [PROGRAM, *WORDS, "--cluster", "local:2", "--json"], cwd=folder, env=drovik.environment, text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, start_new_session=True,
+    )  # fmt: skip
+    wait_until(lambda: len(standin.entries()) > 4, 60)
+    os.killpg(process.pid, signal.SIGINT)
+    out, err = process.communicate(timeout=60)
+    assert process.returncode == 130, err
+    assert "Traceback" not in err
+    assert json.loads(out)["store"]["may_have_been_billed"] == 0
+    assert len(standin.entries()) == json.loads(out)["answered"] < 24 * 4

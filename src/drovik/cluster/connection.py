@@ -12,7 +12,9 @@ import hashlib
 import importlib
 import logging
 import re
+import signal
 import socket
+import threading
 import time
 import uuid
 from collections.abc import Coroutine, Iterator
@@ -222,10 +224,11 @@ def open_cluster(address: str, project: Project) -> Iterator[Cluster]:
         )
     with contextlib.ExitStack() as stack:
         if local is not None:
-            workers = int(local[1])
-            made = distributed.LocalCluster(
-                n_workers=workers, threads_per_worker=1, processes=True, dashboard_address=":0", silence_logs=50,
-            )  # fmt: skip
+            with _ignored_by_children():
+                made = distributed.LocalCluster(
+                    n_workers=int(local[1]), threads_per_worker=1, processes=True, dashboard_address=":0",
+                    silence_logs=50,
+                )  # fmt: skip
             stack.callback(_quietly, made.close)
             address = made.scheduler_address
         try:
@@ -245,6 +248,21 @@ def open_cluster(address: str, project: Project) -> Iterator[Cluster]:
         finally:
             with contextlib.suppress(Exception):
                 cluster.wait(cluster.leave())
+
+
+@contextlib.contextmanager
+def _ignored_by_children() -> Iterator[None]:
+    """Have what is started in the meantime pass over a Ctrl-C, which a terminal sends to all of them: this program is
+    the one that says what ends then, and what is under way is waited for.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 def _quietly(action: Any, *words: Any) -> None:
