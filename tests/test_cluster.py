@@ -76,6 +76,11 @@ def test_workers_send_what_this_machine_would_and_one_that_dies_loses_nothing(
         drovik("score", "--json", "--task", "sort", "--cluster", cluster.address),
     )
     assert (there.code, there.json) == (0, here.json), there.err
+    change(folder / "drovik.toml", f'images = "{folder}"', 'images = "/nowhere"')
+    unseen = drovik("send", "--task", "describe", "--arm", "gull/v2", "--cluster", cluster.address, "--quiet")
+    assert (unseen.code, "the workers do not see it beneath /nowhere" in unseen.err + unseen.out) == (1, True), (
+        unseen.err
+    )
     assert KEY not in cluster.log.read_text()
     assert not list(cluster.folder.rglob("*.jpg")), "no picture is left behind"
 

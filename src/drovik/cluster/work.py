@@ -21,7 +21,7 @@ from typing import Any, NamedTuple
 from drovik.cost.token_rates import RequestSize
 from drovik.dialects.request import RequestWriter
 from drovik.dialects.request_template import HttpRequest
-from drovik.errors import DrovikError, Problem
+from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.heavy import aiohttp
 from drovik.kept_files import KeptFiles
 from drovik.planning.requests import Request
@@ -98,13 +98,18 @@ class SeenPictures(PictureFolder):
 
         :raises DrovikError: where it cannot be read.
         """
-        if path in self._files:
-            data = self._files[path]
-        elif self._images and is_object(self._images) and not is_object(path):
-            data = self.read(f"{self._images.rstrip('/')}/{path}")
-        else:
-            data = self.read(path)
+        data = self._files[path] if path in self._files else self._seen(path)
         return data, source_digest(data)
+
+    def _seen(self, path: str) -> bytes:
+        if self._images is None or is_object(path):
+            return self.read(path)
+        try:
+            return self.read(f"{self._images.rstrip('/')}/{path}" if is_object(self._images) else path)
+        except ProjectError:
+            what = f"the workers do not see it beneath {self._images}"
+            remedy = "correct `images` of [cluster] in drovik.toml, or see that they may read it"
+            raise ProjectError(Problem(what, remedy, path)) from None
 
 
 class Worker:
