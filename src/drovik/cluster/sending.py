@@ -98,33 +98,28 @@ async def _asked(cluster: Cluster, what: str, job: bytes) -> tuple[Member, Writt
     raise AssertionError("the last try returns or raises")
 
 
-class ClusterPictures(PictureFolder):
-    """The project's pictures, whose digests are worked out by the workers that see them."""
+def digests_by(cluster: Cluster, paths: Sequence[str]) -> list[str]:
+    """The digests of pictures as they are now, worked out by the workers that see them.
 
-    def __init__(self, own: PictureFolder, cluster: Cluster) -> None:
-        self.__dict__.update(own.__dict__)
-        self._cluster = cluster
+    :raises DrovikError: where one cannot be read, or no worker is left.
+    """
 
-    def digests(self, paths: Sequence[str]) -> list[str]:
-        """The digests of pictures as they are now.
-
-        :raises DrovikError: where one cannot be read.
-        """
-        return self._cluster.wait(self._worked_out(list(paths)))
-
-    async def _worked_out(self, paths: list[str]) -> list[str]:
-        parts = [paths[start : start + _DIGESTED_AT_ONCE] for start in range(0, len(paths), _DIGESTED_AT_ONCE)]
-        found = await asyncio.gather(*(self._part(part) for part in parts))
-        return [digest for part in found for digest in part]
-
-    async def _part(self, paths: list[str]) -> list[str]:
-        for _ in range(MOST_WORKERS_TRIED):
-            member = await self._cluster.member_for(paths[0])
+    async def of_part(part: Sequence[str]) -> list[str]:
+        for left in range(MOST_WORKERS_TRIED, 0, -1):
+            member = await cluster.member_for(part[0])
             try:
-                found = unpacked(await self._cluster.call(member, "digests", paths))
+                found = unpacked(await cluster.call(member, "digests", list(part)))
             except OSError:
+                if left == 1:
+                    raise
                 continue
             if isinstance(found, Failed):
                 raise DrovikError(found.problems)
             return list(found)
-        return super().digests(paths)
+        raise AssertionError("the last try returns or raises")
+
+    async def of_all() -> list[list[str]]:
+        starts = range(0, len(paths), _DIGESTED_AT_ONCE)
+        return await asyncio.gather(*(of_part(paths[start : start + _DIGESTED_AT_ONCE]) for start in starts))
+
+    return [digest for part in cluster.wait(of_all()) for digest in part]

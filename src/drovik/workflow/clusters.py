@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING
 
 from drovik.project.reading import Project
@@ -26,12 +27,12 @@ def sending_from(address: str | None, project: Project) -> Iterator[tuple[Projec
         yield project, None
         return
     from drovik.cluster.connection import open_cluster
-    from drovik.cluster.sending import ClusterPictures, ClusterWriter
+    from drovik.cluster.sending import ClusterWriter, digests_by
 
     with open_cluster(address, project) as cluster:
         writer = ClusterWriter(cluster, project.pictures)
         if cluster.images:
-            project = replace(project, pictures=ClusterPictures(project.pictures, cluster))
+            project = replace(project, pictures=project.pictures.digested_by(partial(digests_by, cluster)))
         yield project, writer
 
 
