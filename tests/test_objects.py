@@ -38,6 +38,12 @@ class Shelf(ThreadingHTTPServer):
                 shelf.asked[f"{self.command} {Path(self.path).name}"] += 1
                 return super().send_head()
 
+            def end_headers(self) -> None:
+                path = Path(self.translate_path(self.path))
+                if path.is_file():
+                    self.send_header("ETag", f'"{path.stat().st_mtime_ns}"')
+                super().end_headers()
+
             def log_message(self, *_: object) -> None:
                 pass
 

@@ -153,7 +153,7 @@ class Cluster:
                 return
             try:
                 async with asyncio.timeout(CONNECT_SECONDS):
-                    found = await self._client.scheduler.identity(n_workers=-1)
+                    found = await self._client.scheduler.identity()
             except Exception:
                 self._looked = time.monotonic()
                 raise GoneElsewhere(
