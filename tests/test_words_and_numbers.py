@@ -5,19 +5,22 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from test_scoring import case, task
+from test_scoring import case, measures_and_problems, task
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
+from drovik.project.tasks import judged_id
 from drovik.scoring.agreement import agreement_of_answers
 from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.causes.text_causes import word_cause
 from drovik.scoring.json_pointer import ABSENT, is_absent, shown, structure_of, value_at_pointer
 from drovik.scoring.language import english
 from drovik.scoring.measures.confidence import BINS, threshold
+from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
+from drovik.scoring.mentions import statement_of
 from drovik.scoring.rules.quantities import (
     Amount,
     Number,
@@ -300,3 +303,67 @@ def test_the_least_confidence_that_is_right_often_enough() -> None:
     assert threshold(totals, 0.75) == (0.31, pytest.approx(4 / 5), 0.75)
     assert threshold(totals, 0.6) == (0.0, 1.0, 0.6)
     assert threshold(totals * 0, 0.6) is None
+
+
+@pytest.mark.parametrize(
+    ("amount", "same", "other"),
+    [
+        ("60 sec", "1 min", "1 s"), ("2 inch", "5.08 cm", "2 m"), ("2 inches", "2 in", "2 ft"), ("50 %", "50 %", "50 cm"),
+        ("1 w", "0.001 kw", "1 wh"), ("1 m2", "10000 cm²", "1 m"), ("1 oz", "28.349523125 g", "1 g"), ("3 ms", "0.003 s", "3 m"),
+        ("5 dl", "500 ml", "5 l"), ("1 b", "0.001 kb", "1 mb"),
+    ],
+)  # fmt: skip
+def test_amounts_are_the_same_by_the_definitions_of_their_units(amount: str, same: str, other: str) -> None:
+    size, unit = amount.split()
+    rule = Number(unit=unit, share=1e-9)
+    assert rule.same(float(size), same)
+    assert not rule.same(float(size), other)
+
+
+@pytest.mark.parametrize(
+    ("verdict", "worth"),
+    [("yes", 1), ("TRUE", 1), ("right", 1), ("partly", 0.5), ("same", 0.5), ("no", 0), ("false", 0), ("wrong", 0), (True, 1), (False, 0),
+     (0.25, 0.25), (2, None), ("hm", None), (None, None)],
+)  # fmt: skip
+def test_a_judges_verdict_is_worth_what_its_word_says(verdict: Any, worth: float | None) -> None:
+    owner, measure = task({"type": "judge", "by": "judging"}, "text")
+    assert isinstance(measure, Judge)
+    one = case("c", None)
+    heard = measure.heard({judged_id("c", "arm"): verdict}, {})
+    scored = score_arm(owner, "arm", [heard], [one], {"c": (Answer(Status.OK, "", "x", "x"),)})
+    values = [one.score.value for measured in scored.measures for one in measured.cases if one.score]
+    assert values == ([] if worth is None else [worth])
+
+
+def test_what_is_written_wrong_in_a_measure_or_beside_it_is_reported() -> None:
+    _, problems, _ = measures_and_problems({"type": "lable"})
+    assert "there is no measure of type 'lable'" in problems[0].what
+    _, label = task({"type": "label", "labels": ["cap", "hat"]})
+    assert label.check_expected("cap") is None
+    assert "'zebra' is not a label of the task" in str(label.check_expected("zebra"))
+    _, facts = task({"type": "facts"}, "text")
+    for wrong in ({"must": ["..."]}, {"must": ["cap", 5]}, {"must": [[]]}, {"must": "cap"}, {"order": ["a", "b"]}):
+        assert facts.check_expected(wrong) is not None, wrong
+    assert facts.check_expected({"must": [["cap", "hat"], {"order": ["open", "shut"]}]}) is None
+
+
+def test_nothing_of_an_item_is_no_item_and_less_than_that_no_list() -> None:
+    _, measure = task({"type": "items", "counts": True, "name": "item", "count": "count"})
+    nothing = measure.per_case([{"item": "glove", "count": 0}, {"item": "key"}], {"key": 1})
+    assert (nothing.value, nothing.findings) == (1, ())
+    assert measure.per_case([{"item": "glove", "count": -1}, {"item": "key"}], {"key": 1}).value == 0
+    assert measure.per_case(["3x key", "two gloves", "- map"], {"key": 3, "glove": 2, "map": 1}).value == 1
+
+
+def test_a_mask_that_is_a_line_of_cells_overlaps_as_far_as_they_do() -> None:
+    _, measure = task({"type": "regions", "at": "", "place": "/r", "score": "overlap"})
+    line = {"width": 8, "height": 1, "runs": [0, 4, 4]}
+    longer = {"width": 8, "height": 1, "runs": [0, 6, 2]}
+    assert measure.combine([measure.per_case([{"r": line}], [{"r": longer}])]) == pytest.approx(4 / 6, abs=0.02)
+
+
+def test_a_number_alone_is_a_word_and_before_a_thing_its_count() -> None:
+    assert statement_of("two").phrases[0].count is None
+    assert statement_of("two of them").phrases[0].count == 2
+    assert statement_of("a pair of gloves").phrases[0].count == 2
+    assert statement_of("a pair").phrases[0].count is None

@@ -110,13 +110,14 @@ class Items(Measure):
             return (self._name(word), number) if known and isinstance(word, str) else None
         if not isinstance(one, str):
             return None
-        words = one.strip(" .-*•").split(maxsplit=1)
+        bare = one.strip(" .-*•")
+        words = bare.split(maxsplit=1)
         if len(words) == 2:
             first = words[0].lower().rstrip("x×")
             number = int(first) if first.isascii() and first.isdigit() else NUMBERS.get(first)
             if number is not None:
                 return self._name(words[1]), number
-        return (self._name(one), 1) if one.strip() else None
+        return (self._name(bare or one), 1) if one.strip() else None
 
     @override
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
