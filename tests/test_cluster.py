@@ -18,6 +18,8 @@ from conftest import PROGRAM, Drovik, StandInProcess, change, demo_on_port
 from dask_cluster import DaskCluster, free_port
 from test_kill import slip_of, wait_until
 
+import drovik as package
+
 Start = Callable[..., StandInProcess]
 WORDS = ("send", "--task", "sort", "--arm", "fulmar", "--arm", "gull")
 KEY = "lost-and-found"
@@ -76,6 +78,9 @@ def test_workers_send_what_this_machine_would_and_one_that_dies_loses_nothing(
         drovik("score", "--json", "--task", "sort", "--cluster", cluster.address),
     )
     assert (there.code, there.json) == (0, here.json), there.err
+    opened = package.open(folder)
+    tally = opened.send_now(opened.plan(task="find", arm="gull/v2"), cluster=cluster.address)
+    assert (tally.answered, tally.failed) == (24, 0), "from Python too"
     change(folder / "drovik.toml", f'images = "{folder}"', 'images = "/nowhere"')
     unseen = drovik("send", "--task", "describe", "--arm", "gull/v2", "--cluster", cluster.address, "--quiet")
     assert (unseen.code, "the workers do not see it beneath /nowhere" in unseen.err + unseen.out) == (1, True), (

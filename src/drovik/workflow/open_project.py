@@ -24,6 +24,7 @@ from drovik.transport.outcomes import AttemptEnd, Listener
 from drovik.transport.preparer import WriterElsewhere
 from drovik.transport.queue import Tally
 from drovik.transport.shared_limits import shared_file
+from drovik.workflow.clusters import sending_from
 from drovik.workflow.estimating import SendingEstimate, estimate_sending
 from drovik.workflow.project_checks import everything_wrong
 from drovik.workflow.results import Scores
@@ -207,19 +208,21 @@ class OpenProject:
         budget: Names = None,
         on_event: Callable[[Event], object] | None = None,
         trust: bool = False,
+        cluster: str | None = None,
     ) -> Tally:
         """Send what there is to send, and keep what comes back. Cancelled, it leaves what is under way unanswered.
 
         :param budget: the most that may be spent of all that this project ever sends, like "5.00 EUR".
         :param on_event: hears what happens.
         :param trust: agree to the project's hosts and commands, now and later, as `--trust` does.
+        :param cluster: the address of a Dask scheduler whose workers send, or `local:N`; as `--cluster` does.
         :return: the outcome, in numbers.
         :raises ConsentError: where something was not agreed to.
         :raises StoreError: where the store cannot be written.
         """
         project = self.project
         require_agreed_addresses(project, trust, None)
-        with Store(project.store_place) as store:
+        with sending_from(cluster, project) as (project, elsewhere), Store(project.store_place) as store:
             planned = make_plan(project, store, plan.wanted)
             limit = None
             if planned.plan.count():
@@ -228,7 +231,7 @@ class OpenProject:
                 require_agreed_folders(services, trust, None)
                 limit = budget_for(project, store, planned, _several(budget) or (), "budget")
             listener = _Reporter(on_event) if on_event else None
-            return await send(dispatcher_for(project, store, planned, limit, listener))
+            return await send(dispatcher_for(project, store, planned, limit, listener, elsewhere))
 
     def send_now(
         self,
@@ -237,9 +240,10 @@ class OpenProject:
         budget: Names = None,
         on_event: Callable[[Event], object] | None = None,
         trust: bool = False,
+        cluster: str | None = None,
     ) -> Tally:
         """As `send`, and waits for the end; also where an event loop is running, as in a notebook."""
-        return run_blocking(self.send(plan, budget=budget, on_event=on_event, trust=trust))
+        return run_blocking(self.send(plan, budget=budget, on_event=on_event, trust=trust, cluster=cluster))
 
     def evaluate(self, *, task: Names = None, arm: Names = None, split: str = "tune", trust: bool = False) -> Scores:
         """The scores of all that is answered; nothing is sent.
