@@ -192,6 +192,7 @@ def many_cases(folder: Path, count: int) -> Path:
     return folder
 
 
+@pytest.mark.long
 def test_ctrl_c_waits_for_what_the_workers_of_this_machine_have_under_way(
     drovik: Drovik, start_standin: Start
 ) -> None:

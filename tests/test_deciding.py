@@ -1135,6 +1135,7 @@ def test_a_search_keeps_its_variants_judges_the_winner_on_held_out_cases_and_spe
     assert len(standin.entries()) == asked, "what was asked before is not bought again"
 
 
+@pytest.mark.long
 def test_a_model_writes_the_next_version_from_tuning_cases_alone_and_is_asked_once_for_the_money_allowed(
     drovik: Drovik, serve: Any
 ) -> None:

@@ -309,6 +309,7 @@ def test_limits_that_headers_speak_of_are_shown_and_models_are_listed(
 # A service of this machine, and keys.
 
 
+@pytest.mark.long
 def test_a_service_of_this_machine_is_started_waited_for_and_stopped(
     drovik: Drovik, start_standin: Callable[..., StandInProcess]
 ) -> None:
