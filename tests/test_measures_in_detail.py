@@ -116,6 +116,8 @@ def test_things_of_other_cases_that_a_text_names_are_invented_and_cost_what_one_
     left = informed.without(missed, expected, {INVENTED_THING})
     assert left.statistics == informed.per_case("Nothing.", expected).statistics
     assert informed.combine([score]) == pytest.approx(1 / 2)
+    figures = informed.figures(informed.rows([score]).sum(axis=0))
+    assert figures["precision of statements"] == pytest.approx(1 / 2)
 
 
 @pytest.mark.parametrize("call", ["checks", "checks:", ":red", "checks:1st", "che cks:red", "che/cks:red"])

@@ -243,6 +243,10 @@ def test_what_texts_have_in_common_is_counted() -> None:
     ]
     assert run_counts("ab c", "abc")[:9] == (3, 3, 3, 2, 2, 2, 1, 1, 1)
     assert run_counts("", "a")[:6] == (0, 0, 1, 0, 0, 0)
+    _, measure = task({"type": "similarity", "score": "chrf"}, "text")
+    assert [measure.combine([measure.per_case(got, "ab")]) for got in ("ab", "a", "", "ba")] == pytest.approx(
+        [1, 5 * 1 * 0.5 / (4 * 1 + 0.5), 0, 5 * 0.5 * 0.5 / (4 * 0.5 + 0.5)]
+    )
 
 
 @pytest.mark.parametrize(
