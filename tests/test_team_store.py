@@ -280,3 +280,26 @@ def test_two_machines_of_two_programs_survive_a_harsh_service_and_a_server_that_
     assert sorted(codes) == [-9, 0, 0, 0]
     assert drovik(*words, timeout=600).code == 0
     database.require_accounts(folder, standin, 4000)
+
+
+def test_who_may_only_use_what_is_there_can_and_an_older_store_is_changed_in_steps(
+    drovik: Drovik, start_standin: Start, database: Team, server: PostgresServer
+) -> None:
+    import psycopg
+
+    folder = database.project(drovik.folder, start_standin().port, cases=2)
+    assert drovik("send", "--task", "sort", "--arm", "gull/v2").code == 0
+    before = drovik("score", "--task", "sort", "--json").json
+    assert database.url is not None
+    url, schema = split_url(database.url)
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f"CREATE ROLE reader{schema} LOGIN")
+        connection.execute(f"GRANT USAGE ON SCHEMA {schema} TO reader{schema}")
+        connection.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {schema} TO reader{schema}")
+        connection.execute(f"UPDATE {schema}.store_version SET version = 2")  # of before readings had money
+    assert drovik("score", "--task", "sort", "--json").json == before
+    assert database.rows(folder, "SELECT version FROM store_version") == [(3,)]
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {schema} TO reader{schema}")
+    change(folder / "drovik.toml", "drovik@127", f"reader{schema}@127")
+    assert drovik("score", "--task", "sort", "--json").json == before

@@ -133,33 +133,49 @@ def _stores_of(place: StorePlace) -> str:
     return f"store of {place.path.parent.parent.resolve()}"
 
 
+def _version_in(connection: Connection) -> int:
+    """The version of the tables in a database; 0 where there are none."""
+    if connection.execute("SELECT to_regclass('store_version')").fetchone()[0] is None:
+        return 0
+    return int(connection.execute("SELECT version FROM store_version").fetchone()[0])
+
+
+def _make_in_postgres(connection: Connection, schema: str) -> None:
+    """Make the tables, or make them those of today; within a transaction, for another program may be about to."""
+    from drovik.store.postgres import statement_of_postgres
+
+    version = _version_in(connection)
+    if version == 0:
+        connection.execute(f'CREATE SCHEMA IF NOT EXISTS "{schema}"')
+        connection.execute("CREATE TABLE store_version (version BIGINT NOT NULL)")
+        for statement in _statements():
+            if statement.strip():
+                connection.execute(statement_of_postgres(statement))
+        connection.execute("INSERT INTO store VALUES (?)", (secrets.token_hex(16),))
+        connection.execute("INSERT INTO store_version VALUES (?)", (VERSION,))
+    for older in range(version or VERSION, VERSION):
+        for statement in CHANGES[older]:
+            connection.execute(statement_of_postgres(_table_of_today(statement)))
+        connection.execute("UPDATE store_version SET version = ?", (older + 1,))
+
+
 def open_in_postgres(place: StorePlace) -> Database:
     """A store in PostgreSQL, open; its schema is made where it is new.
 
     :raises DrovikError: where the server does not answer, or the store was made by a later Drovik.
     """
-    from drovik.store.postgres import PostgresConnection, statement_of_postgres
+    from drovik.store.postgres import PostgresConnection
 
     assert place.url is not None
     _require_agreed(place)
     made = PostgresConnection(place.url)
     connection = cast(Connection, made)
     try:
-        with transaction(connection):
-            connection.execute(f'CREATE SCHEMA IF NOT EXISTS "{made.schema}"')
-            connection.execute("CREATE TABLE IF NOT EXISTS store_version (version BIGINT NOT NULL)")
-            row = connection.execute("SELECT version FROM store_version").fetchone()
-            version = int(row[0]) if row else 0
-            if version == 0:
-                for statement in _statements():
-                    if statement.strip():
-                        connection.execute(statement_of_postgres(statement))
-                connection.execute("INSERT INTO store VALUES (?)", (secrets.token_hex(16),))
-                connection.execute("INSERT INTO store_version VALUES (?)", (VERSION,))
-            for older in range(version or VERSION, VERSION):
-                for statement in CHANGES[older]:
-                    connection.execute(statement_of_postgres(_table_of_today(statement)))
-                connection.execute("UPDATE store_version SET version = ?", (older + 1,))
+        version = _version_in(connection)
+        if version < VERSION:  # who may only read, or use what is there, need not be let make anything
+            with transaction(connection):
+                _make_in_postgres(connection, made.schema)
+            version = VERSION
         if version > VERSION:
             raise _of_other_version(version)
         id_ = str(connection.execute("SELECT id FROM store").fetchone()[0])
