@@ -20,7 +20,8 @@ from drovik.project.reading import StorePlace
 from drovik.project.spending import Spending
 from drovik.store.caches import PictureCache, UploadCache
 from drovik.store.claims import Budget, Claims
-from drovik.store.database import BROKEN, open_database, open_in_postgres, store_error, transaction
+from drovik.store.database import BROKEN, open_database, store_error, transaction
+from drovik.store.database_of_team import open_in_postgres
 from drovik.store.group_writer import GroupWriter
 from drovik.store.looks import Looks
 from drovik.store.pages import unreadable_values

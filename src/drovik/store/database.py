@@ -10,7 +10,6 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
-import secrets
 import shutil
 import sqlite3
 import tempfile
@@ -18,11 +17,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
-from typing import cast
-from urllib.parse import urlsplit
 
 from drovik.errors import (
-    ConsentError,
     Problem,
     StoreDamaged,
     StoreError,
@@ -31,9 +27,6 @@ from drovik.errors import (
     StoreLocked,
     StoreReadOnly,
 )
-from drovik.project.agreements import is_agreed, keep_agreement
-from drovik.project.reading import StorePlace
-from drovik.project.settings import is_loopback
 from drovik.store.rescue import import_rescued
 
 LOCKED_SECONDS = 5.0
@@ -77,7 +70,7 @@ def open_database(path: Path, create: bool = True) -> Database:
     _require_still_there(path)
     try:
         if create:
-            _make_folder(path.parent)
+            make_folder(path.parent)
             if not os.access(path if path.exists() else path.parent, os.W_OK):
                 raise OSError(errno.EROFS, "read-only")
             return _opened(path, None, True)
@@ -109,84 +102,6 @@ def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
     return Database(connection, id_, tuple(notes), copied_in)
 
 
-def agree_to_store(place: StorePlace) -> None:
-    """Keep that somebody agreed to a store's host."""
-    host = urlsplit(place.url or "").hostname
-    if host and not is_loopback(host) and not is_agreed(_stores_of(place), host):
-        keep_agreement(_stores_of(place), host)
-
-
-def _require_agreed(place: StorePlace) -> None:
-    """See that somebody agreed that what a project has answered goes to a host.
-
-    :raises ConsentError: where nobody did.
-    """
-    host = urlsplit(place.url or "").hostname
-    if host and not is_loopback(host) and not is_agreed(_stores_of(place), host):
-        what = f"all that is sent and answered would be kept at {host}, which was never agreed to"
-        raise ConsentError(
-            Problem(what, "if it may be, say once: drovik store check --trust", "drovik.toml", "store")
-        )
-
-
-def _stores_of(place: StorePlace) -> str:
-    return f"store of {place.path.parent.parent.resolve()}"
-
-
-def _version_in(connection: Connection) -> int:
-    """The version of the tables in a database; 0 where there are none."""
-    if connection.execute("SELECT to_regclass('store_version')").fetchone()[0] is None:
-        return 0
-    return int(connection.execute("SELECT version FROM store_version").fetchone()[0])
-
-
-def _make_in_postgres(connection: Connection, schema: str) -> None:
-    """Make the tables, or make them those of today; within a transaction, for another program may be about to."""
-    from drovik.store.postgres import statement_of_postgres
-
-    version = _version_in(connection)
-    if version == 0:
-        connection.execute(f'CREATE SCHEMA IF NOT EXISTS "{schema}"')
-        connection.execute("CREATE TABLE store_version (version BIGINT NOT NULL)")
-        for statement in _statements():
-            if statement.strip():
-                connection.execute(statement_of_postgres(statement))
-        connection.execute("INSERT INTO store VALUES (?)", (secrets.token_hex(16),))
-        connection.execute("INSERT INTO store_version VALUES (?)", (VERSION,))
-    for older in range(version or VERSION, VERSION):
-        for statement in CHANGES[older]:
-            connection.execute(statement_of_postgres(_table_of_today(statement)))
-        connection.execute("UPDATE store_version SET version = ?", (older + 1,))
-
-
-def open_in_postgres(place: StorePlace) -> Database:
-    """A store in PostgreSQL, open; its schema is made where it is new.
-
-    :raises DrovikError: where the server does not answer, or the store was made by a later Drovik.
-    """
-    from drovik.store.postgres import PostgresConnection
-
-    assert place.url is not None
-    _require_agreed(place)
-    made = PostgresConnection(place.url)
-    connection = cast(Connection, made)
-    try:
-        version = _version_in(connection)
-        if version < VERSION:  # who may only read, or use what is there, need not be let make anything
-            with transaction(connection):
-                _make_in_postgres(connection, made.schema)
-            version = VERSION
-        if version > VERSION:
-            raise _of_other_version(version)
-        id_ = str(connection.execute("SELECT id FROM store").fetchone()[0])
-        _make_folder(place.path.parent)  # what cannot be written there is kept here
-        _, notes = import_rescued(connection, place.path.parent, id_)
-    except BROKEN as error:
-        connection.close()
-        raise store_error(error) from None
-    return Database(connection, id_, tuple(notes))
-
-
 def id_file(path: Path) -> Path:
     """The small file that says that there is a store, beside it."""
     return path.with_suffix(".id")
@@ -214,7 +129,7 @@ def _require_still_there(path: Path) -> None:
         raise StoreGone(Problem(what, remedy, _SHOWN))
 
 
-def _make_folder(folder: Path) -> None:
+def make_folder(folder: Path) -> None:
     """The store's folder, with a note to git that what is in it is not to be committed."""
     if not folder.exists():
         folder.mkdir(parents=True)
@@ -226,7 +141,7 @@ def _make_tables(connection: sqlite3.Connection) -> None:
     if version == 0:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == 0:
-                for statement in _statements():
+                for statement in statements():
                     connection.execute(statement)
                 connection.execute(_NEW_ID)
                 connection.execute(f"PRAGMA user_version = {VERSION}")
@@ -235,27 +150,29 @@ def _make_tables(connection: sqlite3.Connection) -> None:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == version:
                 for statement in CHANGES[version]:
-                    connection.execute(_table_of_today(statement))
+                    connection.execute(table_of_today(statement))
                 connection.execute(f"PRAGMA user_version = {version + 1}")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION:
-        raise _of_other_version(version)
+        raise of_other_version(version)
 
 
-def _of_other_version(version: int) -> StoreError:
+def of_other_version(version: int) -> StoreError:
+    """That a store was made by another version."""
     what = f"was made by another version of Drovik (store version {version}, here {VERSION})"
     return StoreError(Problem(what, "use that version, or move the store away", _SHOWN))
 
 
-def _statements() -> list[str]:
+def statements() -> list[str]:
+    """The statements that make the tables of today."""
     return files("drovik.store").joinpath("tables.sql").read_text("utf-8").split(";")
 
 
-def _table_of_today(statement: str) -> str:
+def table_of_today(statement: str) -> str:
     """The statement that makes a table, where only its name is given."""
     if " " in statement:
         return statement
-    return next(one for one in _statements() if f"CREATE TABLE {statement} (" in one)
+    return next(one for one in statements() if f"CREATE TABLE {statement} (" in one)
 
 
 BROKEN = (sqlite3.Error, UnicodeDecodeError)

@@ -98,7 +98,7 @@ if TYPE_CHECKING:
     from drovik.scoring.measure_checks import drafted_measure
     from drovik.store.answer_store import Store
     from drovik.store.copying import check_database, copy_store
-    from drovik.store.database import agree_to_store
+    from drovik.store.database_of_team import agree_to_store
     from drovik.store.repair import check_store, repair_store
     from drovik.text import percent
     from drovik.transport.http import NoReply
@@ -491,7 +491,7 @@ _NAMES_OF = {
     "scoring.measure_checks": "drafted_measure",
     "store.answer_store": "Store",
     "store.copying": "check_database copy_store",
-    "store.database": "agree_to_store",
+    "store.database_of_team": "agree_to_store",
     "store.repair": "check_store repair_store",
     "text": "percent",
     "transport.http": "NoReply",
