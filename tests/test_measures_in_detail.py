@@ -299,3 +299,18 @@ def test_an_answer_is_held_against_what_it_says_and_how_it_was_found() -> None:
 @pytest.mark.parametrize(("wanted", "got"), [(12.3456, 12.3465), ("12.34", "12.43"), (1.000002, 1.00002)])
 def test_digits_that_changed_places_are_seen_behind_the_point(wanted: Any, got: Any) -> None:
     assert plain_cause(wanted, got) != ANOTHER_VALUE
+
+
+@pytest.mark.parametrize(
+    ("point", "found"), [([5, 5], 1), ([0, 10], 1), ([11, 5], 0), ([5, 11], 0), ([-1, 5], 0), ([5, -1], 0)]
+)
+def test_a_point_that_is_expected_in_a_box_is_right_anywhere_within_it(point: list[int], found: int) -> None:
+    _, measure = task({"type": "points", "place": "/p"})
+    assert measure.per_case([{"p": point}], [{"p": [0, 0, 10, 10]}]).value == found
+    assert measure.per_case([{"p": [0, 0, 10, 10]}], [{"p": [0, 0, 10, 10]}]).value == 0, "a box is no point"
+
+
+@pytest.mark.parametrize(("away", "found"), [(0, 1), (3, 1), (6, 1), (7, 0)])
+def test_a_point_is_right_from_as_near_as_is_said(away: int, found: int) -> None:
+    _, measure = task({"type": "points", "place": "/p", "within": 6})
+    assert measure.per_case([{"p": [20 + away, 20]}], [{"p": [20, 20]}]).value == found
