@@ -24,6 +24,7 @@ from typing import Any, TypeVar
 
 from drovik.cluster.work import Setup, Worker, packed
 from drovik.errors import Problem, ServiceError, UsageError
+from drovik.project.keys import key_of
 from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project
 from drovik.version import __version__
@@ -34,6 +35,10 @@ CONNECT_SECONDS = 10.0
 """Within which the scheduler has to answer."""
 WORKER_SECONDS = 30.0
 """For which a worker is waited for, at the start and where the last one died."""
+WELCOMED_AGAIN = 5.0
+"""Seconds after which an address where a worker was lost is tried again."""
+MOST_WORKERS_TRIED = 5
+"""With one piece of work; each of them died over it, and perhaps because of it."""
 _LOOKS_EVERY = 1.0
 """Seconds between two looks at which workers there are."""
 T = TypeVar("T")
@@ -61,16 +66,17 @@ class Cluster:
     def __init__(self, client: Any, project: Project, images: str | None) -> None:
         self._client, self.images = client, images
         self._to_serialize = importlib.import_module("distributed.protocol").to_serialize
-        keys = {name: _key(project, name) for name in project.settings.endpoints}
+        keys = {name: key_of(one, project.keys) for name, one in project.settings.endpoints.items()}
         slim = replace(
             project, cases=(), keys={}, pictures=PictureFolder(project.folder), reviews={}, judgements=(), outside={}
         )
         self._setup = packed(Setup(slim, keys, images))
         self._members: dict[str, Member] = {}
-        self._gone: set[str] = set()
+        self._welcoming: dict[str, asyncio.Task[None]] = {}
+        self._lost_at: dict[str, float] = {}
+        self._refused: GoneElsewhere | None = None
         self._why = ""
         self._looked = 0.0
-        self._looking: asyncio.Lock | None = None
         self._futures: list[Any] = []
 
     # Calls from whichever thread.
@@ -106,6 +112,20 @@ class Cluster:
                 raise GoneElsewhere(Problem(f"the cluster has no worker{self._why}", remedy))
             await asyncio.sleep(0.2)
 
+    async def anywhere(self, what: str, method: str, *words: Any) -> tuple[Member, Any]:
+        """Have some worker do what does no harm twice; another one where that dies.
+
+        :param what: what it is about: see `member_for`.
+        :return: the worker that did it, and the result.
+        :raises GoneElsewhere: where none is left, or they die over it.
+        """
+        for _ in range(MOST_WORKERS_TRIED):
+            member = await self.member_for(what)
+            with contextlib.suppress(OSError):
+                return member, await self.call(member, method, *words)
+        remedy = "see why in their logs; what was sent is kept"
+        raise GoneElsewhere(Problem(f"{MOST_WORKERS_TRIED} workers died over {what[:80]}", remedy))
+
     async def size(self) -> int:
         """How many workers there are."""
         await self._look()
@@ -140,54 +160,58 @@ class Cluster:
         raise done["exception"]
 
     def _lose(self, member: Member) -> None:
-        self._gone.add(member.address)
-        self._members.pop(member.address, None)
+        """A worker is gone. One that comes up at the same address later is another."""
+        if self._members.get(member.address) is member:
+            self._lost_at[member.address] = time.monotonic()
+            del self._members[member.address]
 
     async def _look(self) -> None:
-        """See from time to time which workers there are; newcomers get what all requests have in common."""
-        if self._members and time.monotonic() - self._looked < _LOOKS_EVERY:
-            return
-        self._looking = self._looking or asyncio.Lock()
-        async with self._looking:
-            if self._members and time.monotonic() - self._looked < _LOOKS_EVERY:
-                return
-            try:
-                async with asyncio.timeout(CONNECT_SECONDS):
-                    found = await self._client.scheduler.identity()
-            except Exception:
-                self._looked = time.monotonic()
-                raise GoneElsewhere(
-                    Problem("the cluster's scheduler is gone", "start it, and send again: what was sent is kept")
-                ) from None
-            there = set(found["workers"])
+        """See from time to time which workers there are. Newcomers are not waited for where others are there."""
+        if time.monotonic() - self._looked >= _LOOKS_EVERY:
+            self._looked = time.monotonic()
+            there = await self._addresses()
             for address in set(self._members) - there:
                 self._lose(self._members[address])
-            for address in there - set(self._members) - self._gone:
-                await self._welcome(address)
-            self._looked = time.monotonic()
+            for address in there - set(self._members) - set(self._welcoming):
+                if time.monotonic() - self._lost_at.get(address, -WELCOMED_AGAIN) >= WELCOMED_AGAIN:
+                    self._welcoming[address] = asyncio.create_task(self._welcome(address))
+        if self._welcoming and not self._members:
+            await asyncio.wait(self._welcoming.values(), return_when=asyncio.FIRST_COMPLETED)
+        if self._refused is not None:
+            raise self._refused
+
+    async def _addresses(self) -> set[str]:
+        try:
+            async with asyncio.timeout(CONNECT_SECONDS):
+                return set((await self._client.scheduler.identity())["workers"])
+        except Exception:
+            remedy = "start it, and send again: what was sent is kept"
+            raise GoneElsewhere(Problem("the cluster's scheduler is gone", remedy)) from None
 
     async def _welcome(self, address: str) -> None:
+        """Have a worker begin, and give it what all requests have in common."""
         key = f"drovik-{uuid.uuid4().hex}"
-        future = self._client.submit(
-            Worker, actor=True, workers=[address], allow_other_workers=False, pure=False, key=key
-        )
         try:
+            future = self._client.submit(
+                Worker, actor=True, workers=[address], allow_other_workers=False, pure=False, key=key
+            )
             async with asyncio.timeout(WORKER_SECONDS):
                 while future.status == "pending":  # noqa: ASYNC110 - Dask offers no event in this loop
                     await asyncio.sleep(0.02)
                 if future.status != "finished":
                     raise OSError("Drovik cannot be started there: is the same version of it installed?")
                 version = await self._called(address, key, "enter", self._setup)
+            if version != __version__:
+                what = f"the worker {address} has version {version} of Drovik, and this is {__version__}"
+                self._refused = GoneElsewhere(Problem(what, "install the same version there"))
+            self._futures.append(future)  # or Dask would let go of it
+            self._members[address] = Member(address, key)
         except Exception as error:  # it died at once, or has no Drovik
-            self._gone.add(address)
+            self._lost_at[address] = time.monotonic()
             words = str(error).splitlines()[0][:200] if str(error) else type(error).__name__
             self._why = f"; the worker {address} cannot work: {words}"
-            return
-        if version != __version__:
-            what = f"the worker {address} has version {version} of Drovik, and this is {__version__}"
-            raise GoneElsewhere(Problem(what, "install the same version there"))
-        self._futures.append(future)  # or Dask would let go of it
-        self._members[address] = Member(address, key)
+        finally:
+            del self._welcoming[address]
 
     async def leave(self) -> None:
         """Let go of the workers."""
@@ -196,12 +220,6 @@ class Cluster:
                 calls = (self._called(one.address, one.key, "leave") for one in self._members.values())
                 await asyncio.gather(*calls, return_exceptions=True)
         self._futures.clear()
-
-
-def _key(project: Project, name: str) -> str:
-    from drovik.project.keys import key_of
-
-    return key_of(project.settings.endpoints[name], project.keys)
 
 
 @contextlib.contextmanager

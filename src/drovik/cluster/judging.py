@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Sequence
+from typing import Any
 
 from drovik.cluster.connection import Cluster
-from drovik.cluster.sending import MOST_WORKERS_TRIED
 from drovik.cluster.work import packed, unpacked
 from drovik.evaluation.judged_elsewhere import Judged
 from drovik.parsing.answer_text import Answer
+from drovik.project.arms import digest_of_bytes
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 
@@ -32,34 +34,28 @@ class ClusterJudges:
 
         :raises GoneElsewhere: where no worker is left.
         """
-        slim = [
-            case._replace(pictures=(), given={}, regions={}, expected={task.name: case.expected[task.name]})
-            if task.name in case.expected
-            else case._replace(pictures=(), given={}, regions={}, expected={})
-            for case in cases
-        ]
-        parts = [pairs[start : start + _PAIRS] for start in range(0, len(pairs), _PAIRS)]
-        work = self._all(packed((task, slim)), measure, [packed(list(part)) for part in parts])
-        return [one for part in self._cluster.wait(work) for one in part]
+        known = packed((task, [_slim(case, task.name) for case in cases]))
+        parts = [packed(list(pairs[start : start + _PAIRS])) for start in range(0, len(pairs), _PAIRS)]
+        return [Judged(*row) for part in self._cluster.wait(self._all(known, measure, parts)) for row in part]
 
-    async def _all(self, known: bytes, measure: str, parts: list[bytes]) -> list[list[Judged]]:
-        told: dict[str, asyncio.Task[None]] = {}
+    async def _all(self, known: bytes, measure: str, parts: list[bytes]) -> list[list[tuple[Any, ...]]]:
+        mark = digest_of_bytes(known)
         free = asyncio.Semaphore(_AT_ONCE * max(1, await self._cluster.size()))
 
-        async def one(number: int, part: bytes) -> list[Judged]:
-            for left in range(MOST_WORKERS_TRIED, 0, -1):
-                async with free:
-                    member = await self._cluster.member_for(f"part {number}")
-                    try:
-                        if member.key not in told:
-                            told[member.key] = asyncio.create_task(self._cluster.call(member, "know", known))
-                        await told[member.key]
-                        return [
-                            Judged(*row) for row in unpacked(await self._cluster.call(member, "judge", measure, part))
-                        ]
-                    except OSError:
-                        if left == 1:
-                            raise
-            raise AssertionError("the last try returns or raises")
+        async def one(number: int, part: bytes) -> list[tuple[Any, ...]]:
+            what = f"part {number} of the answers"
+            async with free:
+                while True:
+                    member, done = await self._cluster.anywhere(what, "judge", mark, measure, part)
+                    if done is not None:
+                        return list(unpacked(done))
+                    with contextlib.suppress(OSError):  # it has not heard of the task as yet
+                        await self._cluster.call(member, "know", mark, known)
 
         return list(await asyncio.gather(*(one(number, part) for number, part in enumerate(parts))))
+
+
+def _slim(case: Case, task: str) -> Case:
+    """What measures look at of a case."""
+    expected = {task: case.expected[task]} if task in case.expected else {}
+    return case._replace(pictures=(), given={}, regions={}, expected=expected)

@@ -5,8 +5,6 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Sequence
 
-from multidict import CIMultiDict
-
 from drovik.cluster.connection import Cluster, Member
 from drovik.cluster.work import Failed, Job, Written, packed, unpacked
 from drovik.errors import DrovikError
@@ -19,8 +17,6 @@ from drovik.transport.outcomes import Outcome
 from drovik.transport.preparer import PictureChanged, PreparedRequest
 from drovik.transport.session import EndpointSession
 
-MOST_WORKERS_TRIED = 5
-"""To prepare one request; each of them died over it, and perhaps because of it."""
 _DIGESTED_AT_ONCE = 32
 """Pictures whose digests are asked for in one call."""
 
@@ -38,20 +34,12 @@ class RequestAtWorker(RemoteRequest):
         """
         call = self._cluster.call(self._member, "send", self._ticket, seconds)
         try:
-            came = await self._cluster.there(call)
+            came: HttpReply | Outcome = unpacked(await self._cluster.there(call))
         except Exception:  # whatever it was, nobody knows whether the request left
             raise NoReply(Outcome("lost", again=True, words="the worker that sent it is gone")) from None
-        if isinstance(came, bytes):
-            raise NoReply(unpacked(came))
-        status, headers, body = came
-        return HttpReply(status, CIMultiDict(headers), body)
-
-    async def drop(self) -> None:
-        """Have the worker forget it."""
-        try:
-            await self._cluster.there(self._cluster.call(self._member, "drop", self._ticket))
-        except OSError:
-            return
+        if isinstance(came, Outcome):
+            raise NoReply(came)
+        return came
 
 
 class ClusterWriter:
@@ -73,7 +61,8 @@ class ClusterWriter:
         files = {} if self._cluster.images else self._files(request)
         job = packed(Job(request, service.name, request_id, files))
         what = " ".join(picture.path for picture in request.case.pictures)
-        member, written = await self._cluster.there(_asked(self._cluster, what, job))
+        member, done = await self._cluster.there(self._cluster.anywhere(what, "write", job))
+        written: Written | Failed = unpacked(done)
         if isinstance(written, Failed):
             if written.changed:
                 raise PictureChanged(written.changed)
@@ -87,39 +76,20 @@ class ClusterWriter:
         return {one.path: self._pictures.read(one.path) for one in pictures}
 
 
-async def _asked(cluster: Cluster, what: str, job: bytes) -> tuple[Member, Written | Failed]:
-    for left in range(MOST_WORKERS_TRIED, 0, -1):
-        member = await cluster.member_for(what)
-        try:
-            return member, unpacked(await cluster.call(member, "write", job))
-        except OSError:
-            if left == 1:
-                raise
-    raise AssertionError("the last try returns or raises")
-
-
 def digests_by(cluster: Cluster, paths: Sequence[str]) -> list[str]:
     """The digests of pictures as they are now, worked out by the workers that see them.
 
     :raises DrovikError: where one cannot be read, or no worker is left.
     """
 
-    async def of_part(part: Sequence[str]) -> list[str]:
-        for left in range(MOST_WORKERS_TRIED, 0, -1):
-            member = await cluster.member_for(part[0])
-            try:
-                found = unpacked(await cluster.call(member, "digests", list(part)))
-            except OSError:
-                if left == 1:
-                    raise
-                continue
-            if isinstance(found, Failed):
-                raise DrovikError(found.problems)
-            return list(found)
-        raise AssertionError("the last try returns or raises")
+    async def of_part(part: list[str]) -> list[str]:
+        found = unpacked((await cluster.anywhere(part[0], "digests", part))[1])
+        if isinstance(found, Failed):
+            raise DrovikError(found.problems)
+        return list(found)
 
     async def of_all() -> list[list[str]]:
         starts = range(0, len(paths), _DIGESTED_AT_ONCE)
-        return await asyncio.gather(*(of_part(paths[start : start + _DIGESTED_AT_ONCE]) for start in starts))
+        return await asyncio.gather(*(of_part(list(paths[start : start + _DIGESTED_AT_ONCE])) for start in starts))
 
     return [digest for part in cluster.wait(of_all()) for digest in part]

@@ -25,14 +25,17 @@ from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.heavy import aiohttp
 from drovik.kept_files import KeptFiles
 from drovik.planning.requests import Request
+from drovik.project.cases import Case
 from drovik.project.object_pictures import ObjectPictures, is_object
 from drovik.project.picture_files import PictureFolder, source_digest
 from drovik.project.reading import Project
+from drovik.project.settings import PicturesFrom
+from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import score_case
 from drovik.scoring.catalogue import measures_of, measures_with_expectations
-from drovik.scoring.measure import expected_at
+from drovik.scoring.measure import Measure, expected_at
 from drovik.store.prepared_pictures import PreparedPictures
-from drovik.transport.http import NoReply, RestingConnector, fetch
+from drovik.transport.http import HttpReply, NoReply, RestingConnector, fetch
 from drovik.transport.preparer import PictureChanged, PreparedFact, write_request
 from drovik.version import __version__
 
@@ -84,12 +87,12 @@ class Failed(NamedTuple):
 class SeenPictures(PictureFolder):
     """Pictures as a worker sees them: beneath a folder or an address of its own, or brought along."""
 
-    def __init__(self, images: str | None, files: Mapping[str, bytes], prefixes: Sequence[str]) -> None:
-        objects = ObjectPictures(
-            [*prefixes, images] if images and is_object(images) else prefixes,
-            lambda prefix: True,  # whoever called had it agreed to
-            KeptFiles(None, 0, ".object"),
-        )
+    def __init__(
+        self, images: str | None, files: Mapping[str, bytes], named: PicturesFrom, kept_in: Path | None
+    ) -> None:
+        prefixes = [*named.addresses(), *([images] if images and is_object(images) else [])]
+        kept = KeptFiles(kept_in, named.kept_bytes, ".object")
+        objects = ObjectPictures(prefixes, lambda prefix: True, kept)  # whoever called had it agreed to
         super().__init__(Path(images or "."), None, objects)
         self._images, self._files = images, files
 
@@ -116,17 +119,22 @@ class Worker:
     """All that one worker does for one program; its methods are called from there."""
 
     def __init__(self) -> None:
+        from distributed import get_worker
+
         self._setup: Setup | None = None
+        self._objects = Path(get_worker().local_directory) / "objects"  # Dask deletes it with the worker
         self._writers: dict[str, RequestWriter] = {}
         self._waiting: dict[int, HttpRequest] = {}
         self._tickets = itertools.count(1)
         self._kept = PreparedPictures(None, 0)
         self._pool = ThreadPoolExecutor(max(1, len(os.sched_getaffinity(0))), "prepare")
         self._session: aiohttp.ClientSession | None = None
+        self._judged: dict[str, tuple[Task, dict[str, Case], dict[str, Measure]]] = {}
 
     async def enter(self, setup: bytes) -> str:
         """Take in what all requests have in common; gives the version of the program here."""
         self._setup = pickle.loads(setup)
+        self._own = self._pictures({})
         return __version__
 
     async def write(self, job: bytes) -> bytes:
@@ -145,8 +153,8 @@ class Worker:
 
     def _written(self, job: Job) -> Written:
         setup = self._known()
-        prefixes = setup.project.settings.pictures.addresses()
-        project = replace(setup.project, pictures=SeenPictures(setup.images, job.files, prefixes))
+        pictures = self._pictures(job.files) if job.files else self._own
+        project = replace(setup.project, pictures=pictures)
         if job.endpoint not in self._writers:
             endpoint = project.settings.endpoints[job.endpoint]
             dialect = project.dialects[endpoint.dialect]
@@ -157,8 +165,8 @@ class Worker:
         self._waiting[ticket] = made.request
         return Written(ticket, made.text, made.facts, made.load)
 
-    async def send(self, ticket: int, seconds: float) -> tuple[int, dict[str, str], bytes] | bytes:
-        """Send what was written under a ticket; the reply, or the pickled outcome of an attempt without one.
+    async def send(self, ticket: int, seconds: float) -> bytes:
+        """Send what was written under a ticket; gives an `HttpReply`, or the `Outcome` of an attempt without one.
 
         :raises LookupError: where it was sent before, or this worker was started since.
         """
@@ -168,44 +176,36 @@ class Worker:
         try:
             got = await fetch(self._session, request, seconds)
         except NoReply as failure:
-            return pickle.dumps(failure.outcome, protocol=5)
-        return got.status, dict(got.headers), got.body
-
-    async def drop(self, ticket: int) -> None:
-        """Forget what was written under a ticket and will not be sent."""
-        self._waiting.pop(ticket, None)
+            return packed(failure.outcome)
+        headers = getattr(got.headers, "copy", lambda: got.headers)()  # a view of them cannot travel
+        return packed(HttpReply(got.status, headers, got.body))
 
     async def digests(self, paths: Sequence[str]) -> bytes:
         """The digests of pictures as they are now, or what is wrong with one."""
         return await asyncio.get_running_loop().run_in_executor(self._pool, self._digests, paths)
 
     def _digests(self, paths: Sequence[str]) -> bytes:
-        setup = self._known()
-        seen = SeenPictures(setup.images, {}, setup.project.settings.pictures.addresses())
         try:
-            return pickle.dumps([seen.read_with_digest(path)[1] for path in paths], protocol=5)
+            return packed([self._own.read_with_digest(path)[1] for path in paths])
         except DrovikError as error:
-            return pickle.dumps(Failed("", error.problems), protocol=5)
+            return packed(Failed("", error.problems))
 
-    async def know(self, data: bytes) -> None:
-        """Take in a task and its cases, whose answers are to be judged."""
-        self._task, cases = pickle.loads(data)
-        self._cases = {case.id: case for case in cases}
-        measures = measures_with_expectations(measures_of(self._task, []), self._task, cases)
-        self._measures = {one.name: one for one in measures}
+    async def know(self, mark: str, data: bytes) -> None:
+        """Take in a task and its cases, whose answers are to be judged; `mark` is what they are known by."""
+        if mark not in self._judged:
+            task, cases = pickle.loads(data)
+            measures = measures_with_expectations(measures_of(task, []), task, cases)
+            self._judged = {mark: (task, {case.id: case for case in cases}, {one.name: one for one in measures})}
 
-    async def judge(self, measure: str, pairs: bytes) -> bytes:
-        """What answers come to beside what is expected of their cases: score, as read, note."""
-        return await asyncio.get_running_loop().run_in_executor(self._pool, self._judge, measure, pairs)
-
-    def _judge(self, name: str, data: bytes) -> bytes:
-        measure = self._measures[name]
-        done = []
-        for case_id, answer in pickle.loads(data):
-            case = self._cases[case_id]
-            scored = score_case(self._task, measure, case, answer, expected_at(measure, self._task, case))
-            done.append((scored.score, scored.as_read, scored.note))
-        return pickle.dumps(done, protocol=5)
+    async def judge(self, mark: str, measure: str, pairs: bytes) -> bytes | None:
+        """What answers come to beside what is expected of their cases: score, as read, note. None where the task is
+        not known here.
+        """
+        if mark not in self._judged:
+            return None
+        return await asyncio.get_running_loop().run_in_executor(
+            self._pool, _judged, *self._judged[mark], measure, pairs
+        )
 
     async def leave(self) -> None:
         """Close the connections."""
@@ -213,9 +213,23 @@ class Worker:
         if self._session is not None:
             await self._session.close()
 
+    def _pictures(self, files: Mapping[str, bytes]) -> SeenPictures:
+        setup = self._known()
+        return SeenPictures(setup.images, files, setup.project.settings.pictures, self._objects)
+
     def _known(self) -> Setup:
         assert self._setup is not None
         return self._setup
+
+
+def _judged(task: Task, cases: Mapping[str, Case], measures: Mapping[str, Measure], name: str, data: bytes) -> bytes:
+    measure = measures[name]
+    done = []
+    for case_id, answer in pickle.loads(data):
+        case = cases[case_id]
+        scored = score_case(task, measure, case, answer, expected_at(measure, task, case))
+        done.append((scored.score, scored.as_read, scored.note))
+    return packed(done)
 
 
 def packed(something: Any) -> bytes:
