@@ -7,6 +7,7 @@ import random
 import shutil
 import signal
 import sqlite3
+import subprocess
 import tempfile
 import time
 from collections import Counter
@@ -37,6 +38,13 @@ def server() -> Iterator[PostgresServer]:
         started = PostgresServer(Path(folder), free_port())
         yield started
         started.stop("immediate")
+
+
+def begun(drovik: Drovik, standin: StandInProcess, asked: int) -> subprocess.Popen[str]:
+    """A sender that has asked for this much."""
+    process = drovik.start(*WORDS, "--quiet")
+    wait_until(lambda: len(standin.entries()) > asked)
+    return process
 
 
 class Team:
@@ -124,8 +132,7 @@ def test_a_killed_machine_loses_nothing_and_frees_what_it_held(
 ) -> None:
     standin = start_standin("--slow", "0.1")
     folder = team.project(drovik.folder, standin.port)
-    process = drovik.start(*WORDS, "--quiet")
-    wait_until(lambda: len(standin.entries()) > 10)
+    process = begun(drovik, standin, 10)
     process.send_signal(signal.SIGKILL)
     process.wait()
     last = drovik(*WORDS, "--json")
@@ -139,8 +146,7 @@ def test_a_server_that_is_started_again_in_the_middle_loses_nothing(
 ) -> None:
     standin = start_standin("--slow", "0.1")
     folder = database.project(drovik.folder, standin.port)
-    process = drovik.start(*WORDS, "--quiet")
-    wait_until(lambda: len(standin.entries()) > 20)
+    process = begun(drovik, standin, 20)
     server.stop("immediate")
     time.sleep(1.0)
     server.start()
@@ -155,8 +161,7 @@ def test_replies_outlive_a_server_that_does_not_come_back(
 ) -> None:
     standin = start_standin("--slow", "0.1")
     folder = database.project(drovik.folder, standin.port)
-    process = drovik.start(*WORDS, "--quiet")
-    wait_until(lambda: len(standin.entries()) > 20)
+    process = begun(drovik, standin, 20)
     server.stop("immediate")
     try:
         _, err = process.communicate(timeout=200)

@@ -92,13 +92,14 @@ class ObjectPictures:
 
     def _list(self, folder: str, wanted: Sequence[str]) -> None:
         try:
-            files, _ = self._opened(wanted[0])
-            entries = _done(folder, files.ls, files._strip_protocol(folder), detail=True)
+            files, first = self._opened(wanted[0])
+            inside = first.rpartition("/")[0]
+            entries = _done(folder, files.ls, inside, detail=True)
         except DrovikError:
             return
         found = {str(one.get("name", "")): one for one in entries}
         for path in wanted:
-            entry = found.get(files._strip_protocol(path))
+            entry = found.get(f"{inside}/{path.rpartition('/')[2]}")
             if entry is not None and entry.get("type", "file") == "file" and _tells(entry):
                 self._states[path] = _state_of(entry)
 

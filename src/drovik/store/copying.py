@@ -9,7 +9,7 @@ from typing import Any
 from drovik.errors import Problem, StoreError, UsageError
 from drovik.project.reading import StorePlace
 from drovik.store.answer_store import Store
-from drovik.store.database import BROKEN, Connection, id_file, store_error, transaction
+from drovik.store.database import BROKEN, Connection, note_id, store_error, transaction
 from drovik.store.postgres import PostgresConnection
 from drovik.store.repair import TABLES, StoreCheck, loose_ends
 
@@ -26,7 +26,7 @@ def copy_store(
 
     :param on_progress: called with the table, and how many of its rows are copied.
     :return: how many rows of each table there are.
-    :raises DrovikError: where there is no such store, somebody is sending into it, or the other is not empty.
+    :raises DrovikError: where there is no store, somebody is sending into it, or the other is not empty.
     """
     if out_of.url is None and not out_of.path.exists():
         raise UsageError(Problem("there is no store here", "send something first: drovik send", str(out_of.path)))
@@ -45,9 +45,8 @@ def copy_store(
                 _number_on(new.connection)
         except BROKEN as error:
             raise store_error(error) from None
-        id_ = str(new.connection.execute("SELECT id FROM store").fetchone()[0])
-    if into.url is None:
-        id_file(into.path).write_text(f"{id_}\n", encoding="ascii")
+        if into.url is None:
+            note_id(into.path, str(new.connection.execute("SELECT id FROM store").fetchone()[0]))
     return done
 
 

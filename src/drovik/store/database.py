@@ -98,7 +98,7 @@ def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
     notes: list[Problem] = []
     if is_kept:
         _, notes = import_rescued(connection, path.parent, id_)
-        _note_id(path, id_)
+        note_id(path, id_)
     return Database(connection, id_, tuple(notes), copied_in)
 
 
@@ -107,7 +107,8 @@ def id_file(path: Path) -> Path:
     return path.with_suffix(".id")
 
 
-def _note_id(path: Path, id_: str) -> None:
+def note_id(path: Path, id_: str) -> None:
+    """Keep beside a store what it is known by."""
     beside = id_file(path)
     if not beside.exists() or beside.read_bytes().strip() != id_.encode():
         beside.write_text(f"{id_}\n", encoding="ascii")

@@ -51,16 +51,18 @@ def _stores_of(place: StorePlace) -> str:
     return f"store of {place.path.parent.parent.resolve()}"
 
 
-def _version_in(connection: Connection) -> int:
-    """The version of the tables in a database; 0 where there are none."""
-    if connection.execute("SELECT to_regclass('store_version')").fetchone()[0] is None:
+def _version_in(connection: Connection, schema: str) -> int:
+    """The version of the tables in a schema; 0 where there are none."""
+    query = "SELECT 1 FROM pg_tables WHERE schemaname = ? AND tablename = 'store_version'"
+    if connection.execute(query, (schema,)).fetchone() is None:
         return 0
-    return int(connection.execute("SELECT version FROM store_version").fetchone()[0])
+    return int(connection.execute(f'SELECT version FROM "{schema}".store_version').fetchone()[0])
 
 
 def _make_in_postgres(connection: Connection, schema: str) -> None:
     """Make the tables, or make them those of today; within a transaction, for another program may be about to."""
-    version = _version_in(connection)
+    connection.execute(f'SET search_path TO "{schema}"')  # or a schema that another made just now is not seen
+    version = _version_in(connection, schema)
     if version == 0:
         connection.execute(f'CREATE SCHEMA IF NOT EXISTS "{schema}"')
         connection.execute("CREATE TABLE store_version (version BIGINT NOT NULL)")
@@ -85,7 +87,7 @@ def open_in_postgres(place: StorePlace) -> Database:
     made = PostgresConnection(place.url)
     connection = cast(Connection, made)
     try:
-        version = _version_in(connection)
+        version = _version_in(connection, made.schema)
         if version < VERSION:  # who may only read, or use what is there, need not be let make anything
             with transaction(connection):
                 _make_in_postgres(connection, made.schema)
