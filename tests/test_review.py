@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
+from zlib import crc32
 
 import numpy as np
 import pytest
@@ -33,10 +34,13 @@ def lines_of(folder: Path) -> list[dict[str, Any]]:
 
 @pytest.fixture
 def answered(drovik: Drovik, serve: Serve) -> Drovik:
-    """Six cases of the demo: gull says cap of all with v1, and what is right of the first four with v2."""
+    """Six cases of the demo: gull says cap of all with v1; with v2 it says hat of some of them."""
 
     def decide(number: int, body: dict[str, Any]) -> Any:
-        return good('{"kind": "cap"}' if number % 2 else '{"kind": "hat"}')
+        asked = json.dumps(body)
+        return good(
+            '{"kind": "hat"}' if "nothing but JSON" in asked and crc32(asked.encode()) % 2 else '{"kind": "cap"}'
+        )
 
     demo_on_port(drovik.folder, serve(decide).port, cases=6)
     assert drovik("send", *TASK).code == 0
@@ -148,6 +152,7 @@ def test_preferences_come_with_a_sign_test_and_a_ranking(answered: Drovik) -> No
         json.loads(answered("show", f"lp-00{n}", *TASK, "--json").out)["tasks"]["sort"]["arms"] for n in range(1, 7)
     ]
     texts = [{arm["text"] for arm in arms.values()} for arms in told]
+    assert {len(one) for one in texts} == {1, 2}, "some are answered alike"
     assert f"of {sum(len(one) == 2 for one in texts)} judged by Mara" in done.out, "the same answers are not compared"
     found = json.loads(answered("review", "--results", "--json", *TASK).out)["tasks"]["sort"]["pairs"]
     if found:
