@@ -32,6 +32,7 @@ from drovik.scoring.rules.quantities import (
     readings,
     unit_of,
 )
+from drovik.scoring.rules.rule import same_json
 from drovik.scoring.rules.text_rules import PostalAddress
 
 
@@ -371,3 +372,25 @@ def test_a_number_alone_is_a_word_and_before_a_thing_its_count() -> None:
     assert statement_of("two of them").phrases[0].count == 2
     assert statement_of("a pair of gloves").phrases[0].count == 2
     assert statement_of("a pair").phrases[0].count is None
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "same"),
+    [
+        ([1, 2], [1, 2], True), ([1, 2], [1], False), ([], [1], False), ([1, 2], [2, 1], False), ([True], [1], False),
+        ({"a": [0]}, {"a": [False]}, False), ({"a": 1}, {"a": 1, "b": 2}, False), ({"a": 1, "b": 2}, {"b": 2, "a": 1.0}, True),
+        (None, None, True), (None, 0, False), (False, False, True), ("1", 1, False),
+    ],
+)  # fmt: skip
+def test_json_is_the_same_where_all_of_it_is(one: Any, other: Any, same: bool) -> None:
+    assert same_json(one, other) is same
+
+
+@pytest.mark.parametrize(("depth", "value"), [(12, 1.0), (13, 0.0)])
+def test_a_formula_of_brackets_within_brackets_is_read_as_far_as_an_end_is_sure(depth: int, value: float) -> None:
+    _, measure = task({"type": "fields", "fields": {"f": {"rule": "formula"}}})
+    side_by_side = "+".join(["(1)"] * 20)
+    assert measure.per_case({"f": side_by_side}, {"f": "20"}).value == 1, (
+        "brackets that are closed again are not deep"
+    )
+    assert measure.per_case({"f": "(" * depth + "7" + ")" * depth}, {"f": "7"}).value == value
