@@ -95,7 +95,7 @@ def answered_project(folder: Path, count: int, prompts: int = 3) -> Path:
             said = right if chance.random() < share else chance.choice([one for one in LABELS if one != right])
             body = json.dumps({"answer": json.dumps({"kind": said}), "in": 130, "out": 6})
             attempts.append((number, ask.identity))
-            replies.append((number, body, price))
+            replies.append((number, body.encode(), price))
             asked.append((ask.arm.digest, ask.case.id, ask.arm.name, ask.identity))
         with transaction(store.connection):
             store.connection.executemany(

@@ -324,7 +324,7 @@ def test_ctrl_c_keeps_everything_that_came_back(drovik: Drovik, serve: Serve) ->
     service = serve(decide)
     folder = demo_on_port(drovik.folder, service.port, cases=48)
     process = drovik.start("send", *SORT)
-    while len(service.requests) < 10:
+    while len(service.requests) < 10 and process.poll() is None:
         time.sleep(0.02)
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=20)

@@ -27,6 +27,7 @@ from test_safety import rows
 from drovik.errors import StoreDamaged, StoreError, StoreFull, StoreGone, StoreLocked
 from drovik.store import database
 from drovik.store.database import open_database, store_error, transaction
+from drovik.store.kept_scores import KeptScores
 from drovik.store.pages import rows_on_pages
 
 Serve = Callable[[Callable[[int, dict[str, Any]], Reply | None]], FakeService]
@@ -78,21 +79,29 @@ def test_a_store_of_an_older_version_is_taken_over_change_by_change(
     """From the first on, which counted no looks at held-out scores, and by a made-up change to a next one."""
     path = tmp_path / ".drovik" / "answers.sqlite"
     first = open_database(path)
-    first.connection.execute("DROP TABLE held_out_looks")
+    for name in first.connection.execute("SELECT name FROM sqlite_master WHERE type = 'trigger'").fetchall():
+        first.connection.execute(f"DROP TRIGGER {name[0]}")
+    for table in ("held_out_looks", "revision", "judged", "outputs"):
+        first.connection.execute(f"DROP TABLE {table}")
     first.connection.execute("INSERT INTO requests VALUES ('a', '{}')")
     first.connection.execute("PRAGMA user_version = 1")
     first.close()
-    changes = {**database.CHANGES, 3: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)}
-    monkeypatch.setattr(database, "VERSION", 4)
+    changes = {**database.CHANGES, 4: ("ALTER TABLE requests ADD COLUMN made_up TEXT",)}
+    monkeypatch.setattr(database, "VERSION", 5)
     monkeypatch.setattr(database, "CHANGES", changes)
     taken_over = open_database(path)
     assert taken_over.id == first.id
     assert taken_over.connection.execute("SELECT * FROM requests").fetchall() == [("a", "{}", None)]
     assert taken_over.connection.execute("SELECT COUNT(*) FROM held_out_looks").fetchone() == (0,)
-    assert taken_over.connection.execute("PRAGMA user_version").fetchone() == (4,)
+    assert taken_over.connection.execute("PRAGMA user_version").fetchone() == (5,)
+    assert KeptScores(taken_over.connection).revision() == 1
+    taken_over.connection.execute(
+        "INSERT INTO attempts (identity, round, try, endpoint, started) VALUES ('a', 1, 1, '', '')"
+    )
+    assert KeptScores(taken_over.connection).revision() == 2, "changes are counted from then on"
     taken_over.close()
-    monkeypatch.setattr(database, "VERSION", 5)
-    with pytest.raises(StoreError, match=r"store version 4, here 5"):
+    monkeypatch.setattr(database, "VERSION", 6)
+    with pytest.raises(StoreError, match=r"store version 5, here 6"):
         open_database(path)
 
 

@@ -301,9 +301,11 @@ def test_who_may_only_use_what_is_there_can_and_an_older_store_is_changed_in_ste
         connection.execute(f"CREATE ROLE reader{schema} LOGIN")
         connection.execute(f"GRANT USAGE ON SCHEMA {schema} TO reader{schema}")
         connection.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {schema} TO reader{schema}")
+        connection.execute(f"DROP FUNCTION {schema}.count_change CASCADE")  # of before scores were kept
+        connection.execute(f"DROP TABLE {schema}.revision, {schema}.judged, {schema}.outputs")
         connection.execute(f"UPDATE {schema}.store_version SET version = 2")  # of before readings had money
     assert drovik("score", "--task", "sort", "--json").json == before
-    assert database.rows(folder, "SELECT version FROM store_version") == [(3,)]
+    assert database.rows(folder, "SELECT version FROM store_version") == [(4,)]
     with psycopg.connect(url, autocommit=True) as connection:
         connection.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {schema} TO reader{schema}")
     change(folder / "drovik.toml", "drovik@127", f"reader{schema}@127")

@@ -9,11 +9,11 @@ from typing import Any
 
 from drovik.cluster.connection import Cluster
 from drovik.cluster.work import packed, unpacked
-from drovik.evaluation.judged_elsewhere import Judged
 from drovik.parsing.answer_text import Answer
 from drovik.project.arms import digest_of_bytes
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
+from drovik.scoring.judged_pairs import Judged
 
 _PAIRS = 500
 """Pairs of a partition: some tenths of a second of most measures."""

@@ -3,24 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
-from drovik.scoring.measure import CaseScore, Measure
-from drovik.scoring.scores import Expectations, ScoredCase
+from drovik.scoring.judged_pairs import Judged, PairKey
+from drovik.scoring.measure import Measure
+from drovik.scoring.scores import Expectations
 
 Answers = Mapping[str, Mapping[str, Sequence[Answer | None]]]
 """By arm and case, the answers to all repeats."""
-
-
-class Judged(NamedTuple):
-    """What one answer came to beside one expected output; see `ScoredCase`."""
-
-    score: CaseScore | None
-    as_read: CaseScore | None
-    note: str
 
 
 class JudgesElsewhere(Protocol):
@@ -45,21 +38,21 @@ def judge_elsewhere(
     """
     own = {one.name for one in known.task.measures}
     for measure in measures:
-        if measure.wants_said or not measure.is_repeatable or measure.name not in own:
+        if not measure.is_of_pairs or measure.name not in own:
             continue
         expected = known.of(measure, cases)
-        wanted: dict[tuple[str, str, str, str], tuple[Case, Answer]] = {}
+        wanted: dict[PairKey, tuple[Case, Answer]] = {}
         for case in (case for case in cases if case.id in expected):
             key = known.key(case)
             for of_arm in answers.values():
                 for answer in of_arm.get(case.id, ()):
                     if answer is not None and answer.text:
                         wanted.setdefault((key, answer.status, answer.how, answer.text), (case, answer))
-        found = known.judged[measure.name]
-        left = {key: pair for key, pair in wanted.items() if key not in found}
+        judged = known.judged(measure)
+        left = {pair: of for pair, of in wanted.items() if judged.find(pair) is None}
         if left:
             done = judges.judged(
                 known.task, cases, measure.name, [(case.id, answer) for case, answer in left.values()]
             )
-            for (pair, (case, answer)), one in zip(left.items(), done, strict=True):
-                found[pair] = ScoredCase(case, answer, one.score, one.as_read, (), one.note)
+            for pair, one in zip(left, done, strict=True):
+                judged.add(pair, one)

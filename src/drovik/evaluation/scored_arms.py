@@ -11,6 +11,7 @@ from typing import Any
 from drovik.evaluation.asked import add_outside, answered_within, asked_of, asks_of_older, earlier_turns, repair_turns
 from drovik.evaluation.judged_elsewhere import JudgesElsewhere, judge_elsewhere
 from drovik.evaluation.judgements import people_measure
+from drovik.evaluation.kept_judgements import KeptJudgements
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answers_for, judged_cases, pictures_sent
 from drovik.planning.conversation import threads_of_task
@@ -65,9 +66,14 @@ class ToScore:
     """What runs measures on other machines."""
 
     @cached_property
+    def judgements(self) -> KeptJudgements:
+        """What the measures said before."""
+        return KeptJudgements(self.store, self.task)
+
+    @cached_property
     def expectations(self) -> Expectations:
         """What the measures look at in the expected outputs."""
-        return Expectations(self.task)
+        return Expectations(self.task, self.judgements.of)
 
 
 def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
@@ -104,6 +110,7 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
             task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), to_score.expectations
         )
         scores.append(with_wrong_before(made, before, to_score.wrong.get(arm.name, frozenset())))
+    to_score.judgements.keep()
     return ScoredArms(cases, measures, asked.identities, asked.answers, tuple(scores))
 
 

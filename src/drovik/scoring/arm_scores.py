@@ -19,6 +19,7 @@ from drovik.scoring.causes.cause_table import (
     SHOULD_HAVE_DECLINED,
 )
 from drovik.scoring.causes.label_causes import explained, other_case_answered
+from drovik.scoring.judged_pairs import Judged
 from drovik.scoring.measure import (
     UNTOLD,
     AnswerContext,
@@ -28,7 +29,6 @@ from drovik.scoring.measure import (
     mean_of,
 )
 from drovik.scoring.scores import (
-    MOST_JUDGED,
     ArmScores,
     Expectations,
     MeasureScore,
@@ -172,16 +172,17 @@ def _known_score(
     known: Expectations, measure: Measure, case: Case, answer: Answer | None, expected: object, arm: str
 ) -> ScoredCase:
     """The case with its score; the same answer is held against the same expected output once, whoever gave it."""
-    if answer is None or not answer.text or measure.wants_said or not measure.is_repeatable:
+    if answer is None or not answer.text or not measure.is_of_pairs:
         return score_case(known.task, measure, case, answer, expected, arm)
-    judged = known.judged[measure.name]
+    judged = known.judged(measure)
     # What an answer is read as depends on no more than its text, and on how its reply ended, which the status says.
     key = known.key(case), answer.status, answer.how, answer.text
-    found = judged.get(key)
+    found = judged.find(key)
     if found is None:
-        found = score_case(known.task, measure, case, answer, expected, arm)
-        if len(judged) < MOST_JUDGED:
-            judged[key] = found
+        one = score_case(known.task, measure, case, answer, expected, arm)
+        if judged.has_room:
+            judged.add(key, Judged(one.score, one.as_read, one.note))
+        return one
     return ScoredCase(case, answer, found.score, found.as_read, (), found.note)
 
 

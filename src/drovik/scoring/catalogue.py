@@ -11,6 +11,7 @@ from drovik.project.tasks import Task
 from drovik.project.toml_files import remedy_for
 from drovik.scoring.extensions import added, extensions
 from drovik.scoring.json_pointer import ABSENT
+from drovik.scoring.judged_pairs import MOST_JUDGED
 from drovik.scoring.measure import Measure, expected_at, read_table
 from drovik.scoring.measures.boxes import Boxes, Points
 from drovik.scoring.measures.fields import Fields
@@ -23,7 +24,7 @@ from drovik.scoring.measures.regions import Regions
 from drovik.scoring.measures.similarity import Similarity
 from drovik.scoring.measures.statements import Statements
 from drovik.scoring.measures.transcript import TextMeasure
-from drovik.scoring.scores import LONG, MOST_JUDGED
+from drovik.scoring.scores import LONG
 
 MEASURES: dict[str, type[Measure]] = {
     one.kind: one

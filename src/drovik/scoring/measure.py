@@ -148,6 +148,15 @@ class Measure(ABC):
         """The measure when it knows what is expected of every case; most have no use for that."""
         return self
 
+    def knowledge(self) -> str:
+        """What else it knows than its table and the task say, where a score depends on that; see `informed`."""
+        return ""
+
+    @property
+    def is_of_pairs(self) -> bool:
+        """Whether an answer and what is expected are all that its score of a case depends on."""
+        return self.is_repeatable and not self.wants_said
+
     @abstractmethod
     def expected_of(self, expected: Any) -> Any:
         """The part of a task's expected output that this measure looks at, or ABSENT."""

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import json
 import statistics
-from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import TYPE_CHECKING, NamedTuple
 
 from drovik.money import add_money
 from drovik.parsing.answer_text import Answer
+from drovik.project.arms import digest_of_text
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.agreement import pairwise_agreement
 from drovik.scoring.json_pointer import ABSENT
+from drovik.scoring.judged_pairs import JudgedPairs
 from drovik.scoring.measure import (
     CaseScore,
     Measure,
@@ -27,8 +29,8 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
 
-MOST_JUDGED, LONG = 50_000, 500
-"""Pairs of answer and expected output that are kept for each measure; the characters of a long expected output."""
+LONG = 500
+"""Characters of an expected output that is known by its digest."""
 
 
 class ScoredCase(NamedTuple):
@@ -163,15 +165,17 @@ class Expectations:
     """What the measures of a task look at in each case's expected output, and what that is known by.
 
     Found once for all arms that are scored about the same cases.
+
+    :param judged: gives what answers came to by a measure in earlier runs.
     """
 
-    def __init__(self, task: Task) -> None:
+    def __init__(self, task: Task, judged: Callable[[Measure], JudgedPairs] | None = None) -> None:
         self.task = task
+        self._judged_before = judged
+        self._judged: dict[str, JudgedPairs] = {}
         self._expected: dict[str, dict[str, object]] = {}
         self._traits: dict[str, dict[str, frozenset[str]]] = {}
         self._keys: dict[str, str] = {}
-        self.judged: defaultdict[str, dict[tuple[str, str, str, str], ScoredCase]] = defaultdict(dict)
-        """By measure, what answers came to beside an expected output: see `key`."""
 
     def of(self, measure: Measure, cases: Sequence[Case]) -> dict[str, object]:
         """What a measure looks at, by the ids of those cases that have an expected output for it."""
@@ -182,12 +186,18 @@ class Expectations:
         return {case.id: one for case in cases if (one := known[case.id]) is not ABSENT}
 
     def key(self, case: Case) -> str:
-        """What two cases share that the same answer scores the same in; a long expected output is its case's own."""
+        """What two cases share that the same answer scores the same in."""
         if case.id not in self._keys:
             wanted = json.dumps(case.expected.get(self.task.name), sort_keys=True)
-            same = wanted if len(wanted) < LONG else case.id
+            same = wanted if len(wanted) < LONG else digest_of_text(wanted)
             self._keys[case.id] = f"{'declines' if self.task.name in case.refusal else 'answers'} {same}"
         return self._keys[case.id]
+
+    def judged(self, measure: Measure) -> JudgedPairs:
+        """What answers came to by a measure, beside what is expected: see `key`."""
+        if measure.name not in self._judged:
+            self._judged[measure.name] = self._judged_before(measure) if self._judged_before else JudgedPairs()
+        return self._judged[measure.name]
 
     def traits(self, measure: Measure, cases: Sequence[Case]) -> dict[str, frozenset[str]]:
         """What each of these expected outputs is known by, by case."""

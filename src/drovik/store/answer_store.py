@@ -23,6 +23,7 @@ from drovik.store.claims import Budget, Claims
 from drovik.store.database import BROKEN, open_database, store_error, transaction
 from drovik.store.database_of_team import open_in_postgres
 from drovik.store.group_writer import GroupWriter
+from drovik.store.kept_scores import KeptScores
 from drovik.store.looks import Looks
 from drovik.store.pages import unreadable_values
 from drovik.store.readings import Readings
@@ -105,7 +106,7 @@ class Store:
     """One project's store. Open it by `with`. `digests` and `handles` are its caches about pictures.
 
     `claims` are those of this program; `looks` are those at held-out scores, `readings` what
-    answers were read as.
+    answers were read as, `kept_scores` what they came to.
     """
 
     def __init__(self, place: Path | StorePlace, create: bool = True) -> None:
@@ -121,6 +122,7 @@ class Store:
         self.claims = Claims(self.connection, self._writer)
         self.looks = Looks(self.connection)
         self.readings = Readings(self.connection)
+        self.kept_scores = KeptScores(self.connection)
 
     def __enter__(self) -> Store:
         return self

@@ -32,10 +32,19 @@ from drovik.store.rescue import import_rescued
 LOCKED_SECONDS = 5.0
 """So long a write waits for another program's; who has more time tries again."""
 
-VERSION = 3
+VERSION = 4
 """Raised with every change of the tables; `CHANGES` says what to do with older ones."""
 _NEW_ID = "INSERT INTO store VALUES (lower(hex(randomblob(16))))"
-CHANGES: dict[int, tuple[str, ...]] = {1: ("held_out_looks",), 2: ("DROP TABLE answers", "answers")}
+FIRST_REVISION = "INSERT INTO revision VALUES (1)"
+COUNTED = ("asked", "attempts", "replies", "prepared")
+"""Tables that scores are made of: every change of them is counted as a revision of the store."""
+COUNTING = "COUNT CHANGES"
+"""Stands for what each kind of database has to be told for that."""
+CHANGES: dict[int, tuple[str, ...]] = {
+    1: ("held_out_looks",),
+    2: ("DROP TABLE answers", "answers"),
+    3: ("revision", "judged", "outputs", FIRST_REVISION, COUNTING),
+}
 """What makes a store of one version into one of the next: statements, or names of tables that are made as today."""
 _SHOWN = ".drovik/answers.sqlite"
 
@@ -142,20 +151,28 @@ def _make_tables(connection: sqlite3.Connection) -> None:
     if version == 0:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == 0:
-                for statement in statements():
+                for statement in (*statements(), *_triggers(), FIRST_REVISION, _NEW_ID):
                     connection.execute(statement)
-                connection.execute(_NEW_ID)
                 connection.execute(f"PRAGMA user_version = {VERSION}")
         version = VERSION
     while version in CHANGES:
         with transaction(connection):
             if connection.execute("PRAGMA user_version").fetchone()[0] == version:
-                for statement in CHANGES[version]:
-                    connection.execute(table_of_today(statement))
+                for change in CHANGES[version]:
+                    for statement in _triggers() if change == COUNTING else [table_of_today(change)]:
+                        connection.execute(statement)
                 connection.execute(f"PRAGMA user_version = {version + 1}")
         version = connection.execute("PRAGMA user_version").fetchone()[0]
     if version != VERSION:
         raise of_other_version(version)
+
+
+def _triggers() -> list[str]:
+    return [
+        f"CREATE TRIGGER {table}_{event} AFTER {event} ON {table} BEGIN UPDATE revision SET number = number + 1; END"
+        for table in COUNTED
+        for event in ("INSERT", "UPDATE", "DELETE")
+    ]
 
 
 def of_other_version(version: int) -> StoreError:

@@ -13,6 +13,9 @@ from drovik.project.settings import is_loopback
 from drovik.store.database import (
     BROKEN,
     CHANGES,
+    COUNTED,
+    COUNTING,
+    FIRST_REVISION,
     VERSION,
     Connection,
     Database,
@@ -69,12 +72,30 @@ def _make_in_postgres(connection: Connection, schema: str) -> None:
         for statement in statements():
             if statement.strip():
                 connection.execute(statement_of_postgres(statement))
+        _count_changes(connection, schema)
+        connection.execute(FIRST_REVISION)
         connection.execute("INSERT INTO store VALUES (?)", (secrets.token_hex(16),))
         connection.execute("INSERT INTO store_version VALUES (?)", (VERSION,))
     for older in range(version or VERSION, VERSION):
         for statement in CHANGES[older]:
-            connection.execute(statement_of_postgres(table_of_today(statement)))
+            if statement == COUNTING:
+                _count_changes(connection, schema)
+            else:
+                connection.execute(statement_of_postgres(table_of_today(statement)))
         connection.execute("UPDATE store_version SET version = ?", (older + 1,))
+
+
+def _count_changes(connection: Connection, schema: str) -> None:
+    """Have the database count the changes of what scores are made of."""
+    connection.execute(
+        f'CREATE FUNCTION "{schema}".count_change() RETURNS trigger LANGUAGE plpgsql AS'
+        f' $$ BEGIN UPDATE "{schema}".revision SET number = number + 1; RETURN NULL; END $$'
+    )
+    for table in COUNTED:
+        connection.execute(
+            f"CREATE TRIGGER {table}_changed AFTER INSERT OR UPDATE OR DELETE ON {table}"
+            f' FOR EACH STATEMENT EXECUTE FUNCTION "{schema}".count_change()'
+        )
 
 
 def open_in_postgres(place: StorePlace) -> Database:

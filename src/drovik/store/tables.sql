@@ -130,4 +130,23 @@ CREATE TABLE held_out_looks (     -- every time that scores of held-out cases we
     at   TEXT NOT NULL,
     task TEXT NOT NULL,
     arms TEXT NOT NULL            -- JSON: the arms whose scores were seen
-)
+);
+
+CREATE TABLE revision (           -- one row: grows with every change of what scores are made of
+    number INTEGER NOT NULL
+);
+
+CREATE TABLE judged (             -- what answers came to beside expected outputs (a cache)
+    measure TEXT NOT NULL,        -- its digest
+    pair    BLOB NOT NULL,        -- the digest of answer and expected output
+    came_to TEXT NOT NULL,        -- JSON
+    PRIMARY KEY (measure, pair)
+) WITHOUT ROWID;
+
+CREATE TABLE outputs (            -- what commands printed (a cache)
+    command  TEXT PRIMARY KEY,    -- its digest
+    revision INTEGER NOT NULL,    -- of the store that it read
+    files    TEXT NOT NULL,       -- the digest of the files that it read
+    output   TEXT NOT NULL,
+    used     REAL NOT NULL
+) WITHOUT ROWID

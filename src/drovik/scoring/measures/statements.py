@@ -109,6 +109,10 @@ class Statements(Measure):
         return Statements(self.name, self._table, tuple(known.values())) if known else self
 
     @override
+    def knowledge(self) -> str:
+        return "\n".join(one.text for one in self._vocabulary)
+
+    @override
     def expected_of(self, expected: Any) -> Any:
         return expected if isinstance(expected, dict) and any(key in expected for key in KEYS) else ABSENT
 
