@@ -18,7 +18,6 @@ from typing import TYPE_CHECKING
 from drovik import workflow
 from drovik.cli.printing import say_aside
 from drovik.errors import Problem, UsageError
-from drovik.workflow import services
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project, StorePlace
@@ -79,6 +78,7 @@ def agreement() -> Callable[[str], bool] | None:
 
 def all_services(given: Path | None) -> Services:
     """The services of the project that is meant, and the user's own."""
+    from drovik.workflow import services
 
     return services.all_services(nearest_project(given))
 

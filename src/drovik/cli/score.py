@@ -19,6 +19,7 @@ from drovik.cli.arguments import (
 )
 from drovik.cli.causes import show_causes, show_doubts
 from drovik.cli.held_out import Looks
+from drovik.cli.kept import printed_again
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say, table
 from drovik.errors import DONE
 from drovik.money import money_text
@@ -52,6 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
+@printed_again
 def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
 

@@ -134,6 +134,7 @@ if TYPE_CHECKING:
     from drovik.workflow.field_schemas import schema_of_fields
     from drovik.workflow.filling import Journal, says_of
     from drovik.workflow.fitness import fitness_of
+    from drovik.workflow.kept_outputs import OutputKeeper
     from drovik.workflow.model_list import list_models
     from drovik.workflow.new_project import make_project
     from drovik.workflow.open_project import dispatcher_for
@@ -201,6 +202,7 @@ __all__ = [
     "Name",
     "NamedPicture",
     "NoReply",
+    "OutputKeeper",
     "PersonTable",
     "Picture",
     "PictureFile",
@@ -511,6 +513,7 @@ _NAMES_OF = {
     "workflow.field_schemas": "schema_of_fields",
     "workflow.filling": "Journal says_of",
     "workflow.fitness": "fitness_of",
+    "workflow.kept_outputs": "OutputKeeper",
     "workflow.model_list": "list_models",
     "workflow.new_project": "make_project",
     "workflow.clusters": "scoring_with sending_from",

@@ -1,0 +1,84 @@
+"""What a command printed, kept for the next time that it is run on the same project, files and answers.
+
+Reading a hundred thousand cases and their answers takes many seconds; what comes out of it is a table of ten lines.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import sysconfig
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import drovik
+from drovik.errors import DrovikError
+from drovik.project.arms import digest
+from drovik.project.file_states import FilesState, files_state
+from drovik.project.reading import STORE_FOLDER, store_place
+from drovik.project.settings import ProjectFile, read_settings
+from drovik.store.answer_store import Store
+from drovik.store.kept_scores import KeptOutput
+
+_LEFT_OUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
+"""Folders that no command reads its input from; the store counts its own changes."""
+_SETTLED_SECONDS = 2.0
+"""A file that was changed so shortly before it was read may be changed again without looking otherwise, where a file
+system tells the time in seconds."""
+_MOST_CHARACTERS = 2_000_000
+
+
+class OutputKeeper:
+    """Knows what a command printed before, or keeps what it prints.
+
+    :param folder: of the project.
+    :param command: all that its output depends on but the project's files and its store: words, width, colours.
+    """
+
+    def __init__(self, folder: Path, command: Mapping[str, Any]) -> None:
+        self._folder = folder
+        self._settings = read_settings(folder, [])
+        self._command, self._revision = "", 0
+        self._state = FilesState("", 0.0)
+        self._began = time.time()
+        if self._settings is not None and _is_all_in_files(self._settings):
+            self._command = digest([os.path.realpath(folder), os.uname().nodename, command, _program()])
+
+    def known(self) -> str | None:
+        """What it printed, where nothing has changed since that it read."""
+        if not self._command:
+            return None
+        try:
+            with Store(store_place(self._folder), create=False) as store:
+                self._revision = store.kept_scores.revision()
+                before = store.kept_scores.output(self._command)
+        except DrovikError:  # for the command itself to say
+            self._command = ""
+            return None
+        self._state = self._files()
+        return before.text if before is not None and before.files == self._state.digest else None
+
+    def keep(self, text: str) -> None:
+        """Keep what it printed, after `known` knew nothing."""
+        is_settled = self._state.changed < self._began - _SETTLED_SECONDS
+        if self._command and is_settled and len(text) < _MOST_CHARACTERS:
+            with Store(store_place(self._folder), create=False) as store:
+                store.kept_scores.keep_output(self._command, self._revision, KeptOutput(self._state.digest, text))
+
+    def _files(self) -> FilesState:
+        others = self._settings.pictures.folders(self._folder) if self._settings is not None else []
+        return files_state([str(self._folder), *map(str, others)], _LEFT_OUT)
+
+
+def _is_all_in_files(settings: ProjectFile) -> bool:
+    """Whether nothing of a project lies at addresses, of which nobody knows whether they changed."""
+    return not settings.pictures.addresses()
+
+
+def _program() -> list[Any]:
+    """What tells this program, as it is installed, from another version of it."""
+    packages = sysconfig.get_path("purelib")
+    installed = os.stat(packages).st_mtime_ns if os.path.isdir(packages) else 0
+    return [files_state(drovik.__path__, _LEFT_OUT).digest, sys.version, packages, installed]
