@@ -22,6 +22,7 @@ from drovik.scoring.measure import AnswerContext
 from drovik.scoring.measures.coordinates import Frame, expected_points
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
+from drovik.scoring.measures.transcript import numbers_in
 
 BOX = [{"box": [0, 0, 50, 50], "label": "cap"}]
 MEASURES: list[tuple[dict[str, Any], Any, Any, str]] = [
@@ -314,3 +315,64 @@ def test_a_point_that_is_expected_in_a_box_is_right_anywhere_within_it(point: li
 def test_a_point_is_right_from_as_near_as_is_said(away: int, found: int) -> None:
     _, measure = task({"type": "points", "place": "/p", "within": 6})
     assert measure.per_case([{"p": [20 + away, 20]}], [{"p": [20, 20]}]).value == found
+
+
+CAPS = {"labels": ["cap", "hat", "key"], "many": True}
+PLACED = {"place": "/box", "label": "/label"}
+THING, FAR, OTHER = ({"box": box, "label": "cap"} for box in ([0, 0, 40, 40], [30, 30, 70, 70], [0, 80, 9, 89]))
+
+
+@pytest.mark.parametrize(
+    ("table", "form", "expected", "wrong", "cause", "mended"),
+    [
+        ({"type": "label", **CAPS}, "json", ["cap"], ["hat"], "label too many", []),
+        ({"type": "label", **CAPS}, "json", ["cap"], ["hat"], "label left out", ["cap", "hat"]),
+        ({"type": "fields", "fields": {"a": {"rule": "exact"}, "b": {"rule": "number"}}}, "json", {"a": "x", "b": 1},
+         {"a": "y"}, "missing", {"a": "y", "b": 1}),
+        ({"type": "fields", "fields": {"a": {"rule": "exact"}, "b": {"rule": "number"}}}, "json", {"a": "x", "b": 1},
+         {"a": "y"}, "another value", {"a": "x"}),
+        ({"type": "facts"}, "text", {"must": ["cap"], "must_not": ["umbrella"]}, "An umbrella.", "missing", "A cap, an umbrella."),
+        ({"type": "facts"}, "text", {"must": ["cap"], "must_not": ["umbrella"]}, "An umbrella.", "forbidden statement made", "-"),
+        ({"type": "items"}, "json", {"cap": 2}, {"hat": 1}, "item invented", {}),
+        ({"type": "items"}, "json", {"cap": 2}, {"hat": 1}, "item left out", {"cap": 2, "hat": 1}),
+        ({"type": "boxes", **PLACED}, "json", [THING], [OTHER], "not found", [THING, OTHER]),
+        ({"type": "boxes", **PLACED}, "json", [THING], [OTHER], "found where nothing is", []),
+        ({"type": "boxes", **PLACED}, "json", [THING], [{**THING, "label": "hat"}, OTHER], "wrong label", [THING, OTHER]),
+        ({"type": "boxes", **PLACED}, "json", [THING], [THING, THING], "found twice", [THING]),
+        ({"type": "points", "place": "/p", "within": 5}, "json", [{"p": [1, 1]}], [{"p": [90, 90]}], "not found",
+         [{"p": [1, 1]}, {"p": [90, 90]}]),
+    ],
+)  # fmt: skip
+def test_what_fixing_a_cause_would_bring_is_what_the_mended_answer_scores(
+    table: dict[str, Any], form: str, expected: Any, wrong: Any, cause: str, mended: Any
+) -> None:
+    """Without it, "what to fix first" would promise points that nobody gets."""
+    _, measure = made(table, form)
+    missed = measure.per_case(wrong, expected)
+    assert cause in [one.cause for one in missed.findings]
+    promised = measure.without(missed, expected, {cause})
+    right = [measure.best(expected)] * 3
+    assert measure.combine([promised, *right]) == pytest.approx(
+        measure.combine([measure.per_case(mended, expected), *right])
+    )
+    assert measure.combine([promised]) >= measure.combine([missed])
+
+
+def test_the_findings_of_no_answer_name_what_was_expected() -> None:
+    _, facts = made({"type": "facts"}, "text")
+    assert facts.worst({"must": ["red cap", "tag"]}, "no reply").findings[0].expected == "red cap, tag"
+    assert facts.worst({"must_not": ["umbrella"]}, "no reply").findings[0].expected == "nothing of what it must not"
+
+
+@pytest.mark.parametrize(
+    ("text", "numbers"),
+    [
+        ("1.250,00", ("1250.0",)),
+        ("12 500", ("12500.0",)),
+        ("7 12", ("7.0", "12.0")),
+        ("7 and 8,5", ("7.0", "8.5")),
+        ("none", ()),
+    ],
+)
+def test_numbers_in_a_text_are_written_plainly(text: str, numbers: tuple[str, ...]) -> None:
+    assert numbers_in(text) == numbers

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from datetime import time
 from functools import lru_cache
 from typing import Any, Literal
@@ -77,6 +78,7 @@ def readings(text: str, decimal: str | None = None) -> list[float]:
 
     One separator before exactly three digits may part thousands or decimals; all else is plain: the last of two
     separators is the decimal one, a separator that comes twice parts thousands, and so do spaces and apostrophes.
+    What parts thousands stands before three digits (in India before two, but for the last): `7 12` are two numbers.
 
     :param decimal: "," or "." where that is known.
     """
@@ -85,8 +87,10 @@ def readings(text: str, decimal: str | None = None) -> list[float]:
     if not match:
         return []
     sign, digits, power = match[1], match[2], match[3] or ""
-    for space in _SPACES:
-        digits = digits.replace(space, "")
+    pieces = re.split(f"[{_SPACES}]+", digits)
+    if not _parts_thousands([*pieces[:-1], re.split("[.,]", pieces[-1])[0]]):
+        return []
+    digits = "".join(pieces)
     found = []
     for form in _forms(digits, decimal):
         try:
@@ -96,20 +100,34 @@ def readings(text: str, decimal: str | None = None) -> list[float]:
     return [one for one in dict.fromkeys(found) if math.isfinite(one)]
 
 
+def _parts_thousands(pieces: Sequence[str]) -> bool:
+    """Whether digits are parted as thousands are, or not at all."""
+    first, *others = map(len, pieces)
+    if not others:
+        return True
+    in_threes = first <= 3 and set(others) == {3}
+    return in_threes or (first <= 2 and others[-1] == 3 and set(others[:-1]) == {2})
+
+
+def _with_decimal(digits: str, decimal: str) -> list[str]:
+    """The form of a numeral whose mark of decimals is known; none where the other mark parts no thousands."""
+    whole, _, rest = digits.partition(decimal)
+    pieces = whole.split("." if decimal == "," else ",")
+    return [f"{''.join(pieces)}.{rest}"] if _parts_thousands(pieces) else []
+
+
 def _forms(digits: str, decimal: str | None) -> list[str]:
     """A numeral's digits with a point for decimals, in every way it may be meant."""
     marks = [char for char in digits if char in ".,"]
     if decimal is not None:
-        other = "." if decimal == "," else ","
-        return [digits.replace(other, "").replace(decimal, ".")]
+        return _with_decimal(digits, decimal)
     if not marks:
         return [digits]
     last = marks[-1]
     if len(set(marks)) == 2:
-        other = "," if last == "." else "."
-        return [digits.replace(other, "").replace(last, ".")] if marks.count(last) == 1 else []
+        return _with_decimal(digits, last) if marks.count(last) == 1 else []
     if len(marks) > 1:
-        return [digits.replace(last, "")]
+        return [digits.replace(last, "")] if _parts_thousands(digits.split(last)) else []
     whole, _, rest = digits.partition(last)
     as_decimal, as_thousands = f"{whole}.{rest}", whole + rest
     if len(rest) != 3 or whole.startswith("0") or len(whole) > 3:
