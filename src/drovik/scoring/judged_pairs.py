@@ -1,7 +1,7 @@
 """What answers came to beside expected outputs: the same pair is judged once, whoever gave the answer, and is kept.
 
 What is kept is known by a digest of all that it depends on: the measure, the expected output, the answer as it was
-read. So a changed expected output has the answers to its case judged anew, and no others.
+read. So a changed expected output has the answers to its case judged again, and no others.
 """
 
 from __future__ import annotations

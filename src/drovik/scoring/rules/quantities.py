@@ -78,7 +78,7 @@ def readings(text: str, decimal: str | None = None) -> list[float]:
 
     One separator before exactly three digits may part thousands or decimals; all else is plain: the last of two
     separators is the decimal one, a separator that comes twice parts thousands, and so do spaces and apostrophes.
-    What parts thousands stands before three digits (in India before two, but for the last): `7 12` are two numbers.
+    What parts thousands has three digits behind it (in India two, but for the last): `7 12` are two numbers.
 
     :param decimal: "," or "." where that is known.
     """
