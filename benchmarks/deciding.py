@@ -17,7 +17,9 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 DROVIK = str(Path(sys.executable).with_name("drovik"))
 LABELS = ["cap", "hat", "glove", "mitten"]
@@ -56,8 +58,31 @@ labels = ["cap", "hat", "glove", "mitten"]
 """
 
 
-def answered_project(folder: Path, count: int, prompts: int = 3) -> Path:
-    """A project of two models and some prompts, all of whose cases are answered."""
+def a_label(number: int, chance: random.Random) -> Any:
+    """The expected output of a case."""
+    return {"kind": LABELS[number % len(LABELS)]}
+
+
+def another_label(expected: Any, share: float, chance: random.Random) -> str:
+    """An answer, right in a share of them."""
+    right = expected["kind"]
+    return json.dumps(
+        {"kind": right if chance.random() < share else chance.choice([one for one in LABELS if one != right])}
+    )
+
+
+def answered_project(
+    folder: Path,
+    count: int,
+    prompts: int = 3,
+    task: str = TASK,
+    expected: Callable[[int, random.Random], Any] = a_label,
+    said: Callable[[Any, float, random.Random], str] = another_label,
+) -> Path:
+    """A project of two models and some prompts, all of whose cases are answered.
+
+    :param said: gives an answer for an expected output, right in a share of them.
+    """
     from PIL import Image
 
     from drovik.cli.arguments import open_project
@@ -70,7 +95,7 @@ def answered_project(folder: Path, count: int, prompts: int = 3) -> Path:
     (folder / "tasks/sort/prompts").mkdir(parents=True)
     (folder / "drovik.toml").write_text(PROJECT)
     (folder / "dialects/plain.toml").write_text(DIALECT)
-    (folder / "tasks/sort/question.toml").write_text(TASK)
+    (folder / "tasks/sort/question.toml").write_text(task)
     for number, words in enumerate(("Which", "What", "Say which")[:prompts], 1):
         (folder / f"tasks/sort/prompts/v{number}.toml").write_text(f'ask = "{words} kind is it?"\n')
     (folder / "pictures").mkdir()
@@ -78,10 +103,9 @@ def answered_project(folder: Path, count: int, prompts: int = 3) -> Path:
     data = (folder / "one.jpg").read_bytes()
     with (folder / "cases.jsonl").open("w") as file:
         for number in range(count):
-            label = LABELS[number % len(LABELS)]
             (folder / f"pictures/p{number:06d}.jpg").write_bytes(data + str(number).encode())
             row = {"id": f"c{number:06d}", "images": [f"pictures/p{number:06d}.jpg"]}
-            row |= {"given": {"ship": f"s{number % 9}"}, "expected": {"sort": {"kind": label}}}
+            row |= {"given": {"ship": f"s{number % 9}"}, "expected": {"sort": expected(number, chance)}}
             file.write(json.dumps(row) + "\n")
     project = open_project(folder)
     with Store(project.store_path) as store:
@@ -91,9 +115,8 @@ def answered_project(folder: Path, count: int, prompts: int = 3) -> Path:
         attempts, replies, asked = [], [], []
         for number, ask in enumerate(asks, 1):
             share = 0.6 + 0.1 * (int(ask.arm.prompt_name[1]) - 1) + 0.1 * (ask.arm.model_name == "fulmar")
-            right = ask.case.expected["sort"]["kind"]
-            said = right if chance.random() < share else chance.choice([one for one in LABELS if one != right])
-            body = json.dumps({"answer": json.dumps({"kind": said}), "in": 130, "out": 6})
+            answer = said(ask.case.expected["sort"], share, chance)
+            body = json.dumps({"answer": answer, "in": 130, "out": 6})
             attempts.append((number, ask.identity))
             replies.append((number, body.encode(), price))
             asked.append((ask.arm.digest, ask.case.id, ask.arm.name, ask.identity))

@@ -19,6 +19,7 @@ from drovik.scoring.causes.cause_table import ANOTHER_LANGUAGE, ANOTHER_VALUE, G
 from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import AnswerContext
+from drovik.scoring.measure_checks import check_looked_at
 from drovik.scoring.measures.coordinates import Frame, expected_points
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
@@ -376,3 +377,35 @@ def test_the_findings_of_no_answer_name_what_was_expected() -> None:
 )
 def test_numbers_in_a_text_are_written_plainly(text: str, numbers: tuple[str, ...]) -> None:
     assert numbers_in(text) == numbers
+
+
+@pytest.mark.parametrize(
+    ("pick", "text", "right"),
+    [
+        ("first", "A cap, or a hat.", 1), ("first", "A hat, or a cap.", 0), ("last", "A hat? No: a cap.", 1),
+        ("last", "A cap and a hat", 0), ("only", "A cap and a hat", 0), ("only", "A cap. Yes, a cap.", 1), ("last", "A key", 0),
+    ],
+)  # fmt: skip
+def test_the_label_that_is_meant_is_found_among_several(pick: str, text: str, right: int) -> None:
+    _, measure = made({"type": "label", "labels": ["cap", "hat", "key"], "find": pick}, "text")
+    assert measure.per_case(text, "cap").value == right
+
+
+@pytest.mark.parametrize(
+    ("expected", "got", "close"),
+    [("a", "d", 0), ("b", "d", 0), ("b", "a", 1 / 2), ("c", "d", 1 / 2), ("d", "b", 1 / 3), ("c", "x", 0)],
+)
+def test_closeness_is_of_the_farthest_that_a_label_can_be_missed_by(expected: str, got: str, close: float) -> None:
+    _, measure = made(
+        {"type": "label", "labels": ["a", "b", "c", "d"], "ordered": True, "score": "closeness"}, "json"
+    )
+    assert measure.combine([measure.per_case(got, expected)]) == pytest.approx(close)
+
+
+@pytest.mark.parametrize(("at", "problems"), [("/kind", 0), ("/sort", 1)])
+def test_a_measure_that_finds_nothing_in_any_expected_output_is_reported(at: str, problems: int) -> None:
+    owner, measure = made({"type": "label", "at": at, "labels": ["cap"]}, "json")
+    cases = [case("a", {"kind": "cap"}), case("b", {"kind": "cap"})]
+    found = check_looked_at(owner, [measure], [*cases, case("c", None)._replace(expected={})])
+    assert [one.what for one in found] == ["none of the 2 expected outputs has anything at /sort"] * problems
+    assert check_looked_at(owner, [measure], [case("c", None)._replace(expected={})]) == []
