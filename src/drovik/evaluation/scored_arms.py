@@ -99,6 +99,7 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
         measures = (*measures, people)
     by_turn = earlier_turns(project, store, task, threads)
     second = repair_turns(project, store, task, threads)
+    del threads, requests, found  # of a hundred thousand cases these are as much memory as their scores
     if to_score.judges is not None:
         judge_elsewhere(to_score.judges, to_score.expectations, measures, cases, asked.repeats)
     scores = []

@@ -95,10 +95,8 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignm
         words = sum(Levenshtein.distance(one.split(), other.split()) for one, other in lines)
     else:
         chars = Levenshtein.distance("\n".join(wanted), "\n".join(got))
-        words = Levenshtein.distance(
-            [word for line in wanted for word in line.split()], [word for line in got for word in line.split()]
-        )
-    moved = not free and sorted(wanted) == sorted(got) and list(wanted) != list(got)
+        words = Levenshtein.distance(" ".join(wanted).split(), " ".join(got).split())
+    moved = not free and len(wanted) == len(got) and list(wanted) != list(got) and sorted(wanted) == sorted(got)
     return Alignment(
         wanted=tuple(wanted), got=tuple(got), pairs=tuple(pairs), char_edits=chars, word_edits=words, moved=moved
     )
@@ -123,6 +121,8 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     """Which lines go together: those that are the same first, then those that are alike."""
     if len(wanted) == 1 and len(got) == 1:
         return [(0, 0)]
+    if _is_side_by_side(wanted, got):
+        return [(n, n) for n in range(len(wanted))]
     same = _same(wanted, got, free)
     left = [n for n in range(len(wanted)) if n not in same]
     taken = set(same.values())
@@ -145,6 +145,20 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     paired: list[tuple[int | None, int | None]] = [(n, same.get(n)) for n in range(len(wanted))]
     taken = set(same.values())
     return paired + [(None, n) for n in range(len(got)) if n not in taken]
+
+
+def _is_side_by_side(wanted: Sequence[str], got: Sequence[str]) -> bool:
+    """Whether each line has its like at its own place, as nearly always: no pairing has more lines that are the same.
+
+    Where no line that differs from the one at its place is among the others that do, the same lines are as many as
+    the texts have in common at all.
+    """
+    if len(wanted) != len(got):
+        return False
+    apart = [(one, other) for one, other in zip(wanted, got, strict=True) if one != other]
+    return {one for one, _ in apart}.isdisjoint([other for _, other in apart]) and all(
+        _alike(one, other) >= _ALIKE for one, other in apart
+    )
 
 
 def _go_together(

@@ -142,14 +142,16 @@ def _score_measure(
 ) -> MeasureScore | str:
     """The score, or why there is none; that is empty where there was nothing to score."""
     expected = known.of(measure, cases)
+    looks_at_all = type(measure).looks_at is Measure.looks_at
     scored = []
     for case in cases:
-        if case.id in expected and measure.looks_at(case.id, arm):
-            every = [
-                _known_score(known, measure, case, one, expected[case.id], arm)
-                for one in answers.get(case.id, (None,))
-            ]
-            scored.append(every[0] if len(every) == 1 else _mean_of(case, every))
+        id_ = case.id
+        if id_ in expected and (looks_at_all or measure.looks_at(id_, arm)):
+            wanted, given = expected[id_], answers.get(id_, (None,))
+            if len(given) == 1:
+                scored.append(_known_score(known, measure, case, given[0], wanted, arm))
+            else:
+                scored.append(_mean_of(case, [_known_score(known, measure, case, one, wanted, arm) for one in given]))
     if type(measure).traits is not Measure.traits:
         scored = _told_of_other_cases(known.traits(measure, cases), measure, scored)
     done = [one.score for one in scored if one.score is not None]

@@ -174,24 +174,32 @@ class Expectations:
         self._judged_before = judged
         self._judged: dict[str, JudgedPairs] = {}
         self._expected: dict[str, dict[str, object]] = {}
+        self._last: dict[str, tuple[Sequence[Case], dict[str, object]]] = {}
         self._traits: dict[str, dict[str, frozenset[str]]] = {}
         self._keys: dict[str, str] = {}
 
     def of(self, measure: Measure, cases: Sequence[Case]) -> dict[str, object]:
         """What a measure looks at, by the ids of those cases that have an expected output for it."""
+        before, found = self._last.get(measure.name, ((), {}))
+        if before is cases and cases:  # those of the arm before
+            return found
         known = self._expected.setdefault(measure.name, {})
         for case in cases:
             if case.id not in known:
                 known[case.id] = expected_at(measure, self.task, case)
-        return {case.id: one for case in cases if (one := known[case.id]) is not ABSENT}
+        found = {case.id: one for case in cases if (one := known[case.id]) is not ABSENT}
+        self._last[measure.name] = cases, found
+        return found
 
     def key(self, case: Case) -> str:
         """What two cases share that the same answer scores the same in."""
-        if case.id not in self._keys:
+        known = self._keys.get(case.id)
+        if known is None:
             wanted = json.dumps(case.expected.get(self.task.name), sort_keys=True)
             same = wanted if len(wanted) < LONG else digest_of_text(wanted)
-            self._keys[case.id] = f"{'declines' if self.task.name in case.refusal else 'answers'} {same}"
-        return self._keys[case.id]
+            known = f"{'declines' if self.task.name in case.refusal else 'answers'} {same}"
+            self._keys[case.id] = known
+        return known
 
     def judged(self, measure: Measure) -> JudgedPairs:
         """What answers came to by a measure, beside what is expected: see `key`."""
@@ -213,15 +221,16 @@ def costs_of(answers: Sequence[Answer]) -> Costs:
     """What answers took: tokens, money by currency, and the median of their seconds."""
     money: dict[str, Decimal] = {}
     # Many answers cost the same, and then have one record of it in common: it is added up once, times their number.
-    spent = {id(one.spent): one.spent for one in answers}
-    for key, many in Counter([id(one.spent) for one in answers]).items():
+    every = [one.spent for one in answers]
+    spent = dict(zip(map(id, every), every, strict=True))
+    for key, many in Counter(map(id, every)).items():
         if (found := spent[key]) is not None:
             add_money(money, found.currency, found.amount * many)
-    seconds = [one.seconds for one in answers if one.seconds is not None]
+    seconds = [one for answer in answers if (one := answer.seconds) is not None]
     return Costs(
         answers=len(answers),
-        input_tokens=sum(one.input_tokens or 0 for one in answers),
-        output_tokens=sum(one.output_tokens or 0 for one in answers),
+        input_tokens=sum([one.input_tokens or 0 for one in answers]),
+        output_tokens=sum([one.output_tokens or 0 for one in answers]),
         money=money,
         seconds=statistics.median(seconds) if seconds else None,
         reported_models=tuple(sorted({one.model for one in answers if one.model})),

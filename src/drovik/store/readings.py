@@ -81,16 +81,31 @@ class Readings:
         values: dict[str, Any] = {}
         money: dict[str | None, Spending | None] = {None: None}
         found: dict[str, Answer] = {}
-        for row in self._connection.execute(_KEPT, (task,)):
-            identity, attempt, endpoint, reading, status, how, text, value, errors, note, *of_reply = row
-            if attempts.get(identity) != attempt or reading != digest(identity, endpoint):
+        wanted, make, shared = attempts.get, Answer._make, _Shared()
+        for (
+            identity, attempt, endpoint, reading, status, how, text, value, errors, note, model,
+            tokens_in, tokens_out, spent, seconds,
+        ) in self._connection.execute(_KEPT, (task,)):  # fmt: skip
+            if wanted(identity) != attempt or reading != digest(identity, endpoint):
                 continue
-            model, tokens_in, tokens_out, spent, seconds = of_reply
             read = values[value] if value in values else _value(value, values)
             paid = money[spent] if spent in money else _money(spent, money)
             places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
-            found[identity] = Answer(
-                STATUS_NAMED[status], how, text, read, places, note, model, tokens_in, tokens_out, paid, seconds
+            found[identity] = make(
+                (
+                    STATUS_NAMED[status],
+                    shared[how],
+                    text,
+                    read,
+                    places,
+                    note,
+                    shared[model],
+                    tokens_in,
+                    tokens_out,
+                    paid,
+                    seconds,
+                    (),
+                )
             )
         every_read = len(found) == len(attempts)
         return found, {} if every_read else {one: last for one, last in attempts.items() if one not in found}
@@ -106,6 +121,14 @@ class Readings:
         for first in range(0, len(every), _AT_ONCE):
             with transaction(self._connection):
                 self._connection.executemany(query, every[first : first + _AT_ONCE])
+
+
+class _Shared(dict[str | None, str | None]):
+    """Texts that a million answers have in common, once each in memory."""
+
+    def __missing__(self, text: str | None) -> str | None:
+        self[text] = text
+        return text
 
 
 def _value(text: str, known: dict[str, Any]) -> Any:

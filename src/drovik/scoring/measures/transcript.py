@@ -14,6 +14,7 @@ from collections.abc import Collection, Mapping, Sequence
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
+from rapidfuzz.distance import Levenshtein
 from typing_extensions import override
 
 from drovik.errors import Problem
@@ -46,7 +47,7 @@ class Normalization(Frozen):
     def lines(self, text: str) -> list[str]:
         """The lines of a text without what does not count; empty ones are left out."""
         plain = normalized(text, case=self.case, accents=self.accents, punctuation=self.punctuation)
-        return [" ".join(line.split()) for line in plain.splitlines() if line.strip()]
+        return [line for one in plain.splitlines() if (line := " ".join(one.split()))]
 
     def line_words(self, text: str) -> list[str]:
         """The words of a text without what does not count."""
@@ -70,10 +71,12 @@ def critical_token_indexes(words: Sequence[str], kinds: Collection[str], listed:
     """
     if "names" not in kinds:
         numbers, negations = "numbers" in kinds, "negations" in kinds
+        if not listed:
+            return [n for n, word in enumerate(words) if _must(word, numbers, negations)]
         return [
             n
             for n, word in enumerate(words)
-            if (listed and (word in listed or _word(word).bare in listed)) or _must(word, numbers, negations)
+            if word in listed or _word(word).bare in listed or _must(word, numbers, negations)
         ]
     found = []
     begins = True
@@ -294,6 +297,9 @@ class TextMeasure(Measure):
         aligned = align_lines(wanted, got, free)
         if self._table.line_breaks or free or not wanted or max(len(wanted), len(got)) < 2:
             return aligned
+        # However lines are broken, there are at least as many edits as where every break is a space.
+        if aligned.char_edits <= Levenshtein.distance(" ".join(wanted), " ".join(got)):
+            return aligned
         other = align_lines(wanted, rewrapped(wanted, got), free)
         return other if other.char_edits < aligned.char_edits else aligned
 
@@ -318,6 +324,14 @@ class TextMeasure(Measure):
     def _must(self, line: str) -> list[int]:
         """The numbers of the words of a line that must be right."""
         return critical_token_indexes(line.split(), self._table.must, self._words)
+
+    def _count_of_must(self, lines: Sequence[str], words: Sequence[str]) -> int:
+        """How many words of all lines must be right; the same word is looked at once, where places do not matter."""
+        if "names" in self._table.must:
+            return sum(len(self._must(line)) for line in lines)
+        distinct = [*set(words)]
+        critical = {distinct[n] for n in critical_token_indexes(distinct, self._table.must, self._words)}
+        return sum(map(critical.__contains__, words))
 
     def _value(self, row: tuple[float, ...]) -> float:
         if self._table.score == "exact":
@@ -354,11 +368,11 @@ class TextMeasure(Measure):
 
     def _best_of(self, expected: str) -> CaseScore:
         lines = self._folded(expected)
-        words = sum(len(line.split()) for line in lines)
-        must = float(sum(len(self._must(line)) for line in lines))
+        every = " ".join(lines).split()
+        must = float(self._count_of_must(lines, every))
         numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
         size = float(len("\n".join(lines)))
-        row = [0.0, size, 0.0, float(words), must, must, numbers, numbers, dates, dates, 1.0, 1.0, *(0.0,) * 4]
+        row = [0.0, size, 0.0, float(len(every)), must, must, numbers, numbers, dates, dates, 1.0, 1.0, *(0.0,) * 4]
         return CaseScore(_with_losses(row), 1.0)
 
     def score_of(self, totals: Floats) -> Floats:
