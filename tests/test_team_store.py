@@ -24,6 +24,8 @@ from test_kill import slip_of, wait_until
 
 from drovik.errors import StoreError
 from drovik.store.postgres import split_url, statement_of_postgres
+from drovik.workflow import kept_outputs
+from drovik.workflow.kept_outputs import OutputKeeper
 
 Start = Callable[..., StandInProcess]
 WORDS = ("send", "--task", "sort", "--arm", "fulmar", "--arm", "gull")
@@ -209,6 +211,22 @@ def test_a_store_is_copied_into_a_database_and_back_with_all_that_it_holds(
     assert (tmp_path / "unpacked/.drovik/answers.sqlite").exists()
 
 
+def test_a_bundle_is_of_one_moment_while_others_send(drovik: Drovik, start_standin: Start, team: Team) -> None:
+    standin = start_standin("--slow", "0.3")
+    folder = team.project(drovik.folder, standin.port)
+    sender = begun(drovik, standin, 5)
+    done = drovik("export", "--bundle", "all.zip")
+    assert done.code == 0, done.err
+    assert sender.poll() is None, "it was to be sending still"
+    sender.communicate(timeout=120)
+    shutil.unpack_archive(folder / "all.zip", folder / "unpacked")
+    with sqlite3.connect(folder / "unpacked/.drovik/answers.sqlite") as bundled:
+        assert 5 <= bundled.execute("SELECT COUNT(*) FROM attempts").fetchone()[0] < 24 * 4
+        assert bundled.execute("SELECT COUNT(*) FROM judged").fetchone() == (0,)
+        lost = "SELECT COUNT(*) FROM replies r WHERE NOT EXISTS (SELECT 1 FROM attempts a WHERE a.id = r.attempt)"
+        assert bundled.execute(lost).fetchone() == (0,)
+
+
 @pytest.mark.parametrize(
     ("url", "said"),
     [
@@ -310,3 +328,22 @@ def test_who_may_only_use_what_is_there_can_and_an_older_store_is_changed_in_ste
         connection.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {schema} TO reader{schema}")
     change(folder / "drovik.toml", "drovik@127", f"reader{schema}@127")
     assert drovik("score", "--task", "sort", "--json").json == before
+
+
+def test_what_was_printed_holds_until_another_machine_answers_more(
+    drovik: Drovik, start_standin: Start, team: Team, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(kept_outputs, "_SETTLED_SECONDS", -3600.0)
+    folder = team.project(drovik.folder, start_standin().port, cases=4)
+    other = Drovik(team.elsewhere(folder), Path(drovik.environment["HOME"]))
+    assert drovik("send", "--task", "sort", "--arm", "gull/v2").code == 0
+    before = drovik("score", "--task", "sort", "--json").json
+    keeper = OutputKeeper(folder, {})
+    assert keeper.known() is None
+    keeper.keep("printed")
+    assert OutputKeeper(folder, {}).known() == "printed"
+    assert drovik("score", "--task", "sort", "--json").json == before, "looking changes nothing"
+    assert OutputKeeper(folder, {}).known() == "printed"
+    assert other("send", "--task", "sort", "--arm", "gull/v1").code == 0
+    assert OutputKeeper(folder, {}).known() is None
+    assert drovik("score", "--task", "sort", "--json").json != before

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections.abc import Callable, Iterator
 from typing import Any
@@ -20,11 +21,15 @@ _NUMBERED = ("replies", "quotes", "held_out_looks", "senders")
 
 
 def copy_store(
-    out_of: StorePlace, into: StorePlace, on_progress: Callable[[str, int], None] | None = None
+    out_of: StorePlace,
+    into: StorePlace,
+    on_progress: Callable[[str, int], None] | None = None,
+    of_one_moment: bool = False,
 ) -> dict[str, int]:
     """Copy all that a store holds into one that holds nothing, all of it or nothing; they then have the same id.
 
     :param on_progress: called with the table, and how many of its rows are copied.
+    :param of_one_moment: whether it is enough to have what there is at one moment, while others send into the store.
     :return: how many rows of each table there are.
     :raises DrovikError: where there is no store, somebody is sending into it, or the other is not empty.
     """
@@ -32,12 +37,12 @@ def copy_store(
         raise UsageError(Problem("there is no store here", "send something first: drovik send", str(out_of.path)))
     done: dict[str, int] = {}
     with Store(out_of, create=False) as old, Store(into) as new:
-        if old.claims.others():
+        if old.claims.others() and not of_one_moment:
             raise StoreError(Problem("a program is sending into the store", "copy it once that has ended"))
         if any(_count(new.connection, table) for table in TABLES):
             raise UsageError(Problem("the store to copy to is not empty", "name another file, or another schema"))
         try:
-            with transaction(new.connection):
+            with _one_moment(old.connection), transaction(new.connection):
                 new.connection.execute("DELETE FROM store")
                 new.connection.executemany("INSERT INTO store VALUES (?)", _rows(old.connection, "store"))
                 for table in TABLES:
@@ -48,6 +53,17 @@ def copy_store(
         if into.url is None:
             note_id(into.path, str(new.connection.execute("SELECT id FROM store").fetchone()[0]))
     return done
+
+
+@contextlib.contextmanager
+def _one_moment(connection: Connection) -> Iterator[None]:
+    """All that is read within is of the moment at which it begins."""
+    is_postgres = isinstance(connection, PostgresConnection)
+    connection.execute("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY" if is_postgres else "BEGIN")
+    try:
+        yield
+    finally:
+        connection.execute("ROLLBACK")
 
 
 def check_database(place: StorePlace) -> StoreCheck:

@@ -99,7 +99,9 @@ class PostgresConnection:
         if query in ("COMMIT", "ROLLBACK"):
             self._within = False
         with self._errors():
-            return self._ready().execute(_with_its_marks(query), [_plain(one) for one in values] or None)
+            done = self._ready().execute(_with_its_marks(query), [_plain(one) for one in values] or None)
+        self._within = self._within or query.startswith("BEGIN")
+        return done
 
     def executemany(self, query: str, rows: Iterable[Sequence[Any]]) -> Any:
         """Run a statement for each of many rows; its cursor, whose `rowcount` is of all of them.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sqlite3
 import tempfile
@@ -18,6 +19,8 @@ from drovik.store.copying import copy_store
 
 _KEPT_OUT = frozenset((".env", ".git", ".venv", "__pycache__", "node_modules"))
 """Keys, and what belongs to a machine."""
+_WORKED_OUT = ("judged", "outputs")
+"""Tables that whoever opens the bundle fills for themselves, and need not believe."""
 
 
 def write_bundle(project: Project, target: Path) -> tuple[int, int]:
@@ -85,11 +88,16 @@ def _store(place: StorePlace) -> bytes:
     with tempfile.TemporaryDirectory() as folder:
         copy = Path(folder) / "copy.sqlite"
         if place.url is not None:
-            copy_store(place, StorePlace(copy))
+            copy_store(place, StorePlace(copy), of_one_moment=True)
             return copy.read_bytes()
         source, target = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True), sqlite3.connect(copy)
         try:
             source.backup(target)
+            with contextlib.suppress(sqlite3.OperationalError):  # an older store, that could only be read
+                for cache in _WORKED_OUT:
+                    target.execute(f"DELETE FROM {cache}")
+                target.commit()
+                target.execute("VACUUM")
         finally:
             source.close()
             target.close()

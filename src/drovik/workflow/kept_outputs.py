@@ -6,6 +6,7 @@ Reading a hundred thousand cases and their answers takes many seconds; what come
 from __future__ import annotations
 
 import os
+import platform
 import sys
 import sysconfig
 import time
@@ -44,7 +45,7 @@ class OutputKeeper:
         self._state = FilesState("", 0.0)
         self._began = time.time()
         if self._settings is not None and _is_all_in_files(self._settings):
-            self._command = digest([os.path.realpath(folder), os.uname().nodename, command, _program()])
+            self._command = digest([os.path.realpath(folder), platform.node(), command, _program()])
 
     def known(self) -> str | None:
         """What it printed, where nothing has changed since that it read."""
