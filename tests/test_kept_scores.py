@@ -252,3 +252,23 @@ def test_a_store_that_cannot_be_written_is_scored_all_the_same(answered: Drovik)
     shutil.copytree(answered.folder / ".drovik", answered.folder / "kept")
     change(answered.folder, "CREATE TRIGGER full BEFORE INSERT ON judged BEGIN SELECT RAISE(FAIL, 'full'); END")
     assert answered("score", *SORT, "--json").json == before
+
+
+def test_what_is_answered_is_found_so_again_without_planning_it(drovik: Drovik, serve: Serve) -> None:
+    """And whatever is new is sent all the same."""
+    service = serve(lambda number, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=4)
+    time.sleep(2.1)
+    assert drovik("send", *SORT).code == 0
+    told = [drovik("send", *SORT) for _ in range(3)]
+    assert [one.code for one in told] == [0, 0, 0]
+    assert "Nothing to send" in told[0].out
+    assert told[0].out == told[2].out
+    change(folder, "UPDATE outputs SET output = ?", f"{OLD}\n")
+    assert drovik("send", *SORT).out == f"{OLD}\n"
+    assert drovik("send", *SORT, "--recheck", "2", "--json").json["requests"] == 2
+    assert len(service.requests) == 6
+    edit(folder / "cases.jsonl", "images/lp-001.jpg", "images/lp-009.jpg")
+    shutil.copy(folder / "images/lp-002.jpg", folder / "images/lp-009.jpg")
+    (folder / "images/lp-009.jpg").write_bytes((folder / "images/lp-009.jpg").read_bytes() + b"\0")
+    assert drovik("send", *SORT, "--json").json["requests"] == 1

@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Callable
+from functools import partial
 from typing import Any, TextIO
 
 from drovik import workflow
@@ -13,30 +14,37 @@ from drovik.cli.arguments import project_folder
 from drovik.errors import DONE
 
 _OF_THE_TERMINAL = ("NO_COLOR", "FORCE_COLOR", "TERM", "COLORTERM", "COLUMNS", "LINES", "LANG", "LC_ALL", "TZ")
+_MOST_CHARACTERS = 2_000_000
 Run = Callable[[argparse.Namespace], int]
 
 
-def printed_again(run: Run) -> Run:
-    """A command that only reads, and prints the same of the same.
+def printed_again(where: Callable[[argparse.Namespace], bool]) -> Callable[[Run], Run]:
+    """A command that prints the same of the same, and then does nothing else.
 
-    It is run where it may run the project's code, counts a look at held-out cases, or works elsewhere.
+    What it printed while it changed what scores are made of is not kept: the store has another revision then.
+
+    :param where: whether that is so of a command line; else it is always run.
     """
 
-    def run_or_print(arguments: argparse.Namespace) -> int:
-        if arguments.trust or arguments.cluster or arguments.split != "tune":
-            return run(arguments)
-        keeper = workflow.OutputKeeper(project_folder(arguments.project), _depends_on(arguments))
-        known = keeper.known()
-        if known is not None:
-            sys.stdout.write(known)
-            return DONE
-        with _Copied("stdout") as results, _Copied("stderr") as asides:
-            code = run(arguments)
-        if code == DONE and not asides.parts:
-            keeper.keep("".join(results.parts))
-        return code
+    def of(run: Run) -> Run:
+        return partial(_run_or_print, run, where)
 
-    return run_or_print
+    return of
+
+
+def _run_or_print(run: Run, where: Callable[[argparse.Namespace], bool], arguments: argparse.Namespace) -> int:
+    if not where(arguments):
+        return run(arguments)
+    keeper = workflow.OutputKeeper(project_folder(arguments.project), _depends_on(arguments))
+    known = keeper.known()
+    if known is not None:
+        sys.stdout.write(known)
+        return DONE
+    with _Copied("stdout") as results, _Copied("stderr") as asides:
+        code = run(arguments)
+    if code == DONE and not asides.size and results.size < _MOST_CHARACTERS:
+        keeper.keep("".join(results.parts))
+    return code
 
 
 def _depends_on(arguments: argparse.Namespace) -> dict[str, Any]:
@@ -53,6 +61,7 @@ class _Copied:
         self._name = name
         self._stream: TextIO = getattr(sys, name)
         self.parts: list[str] = []
+        self.size = 0
 
     def __enter__(self) -> _Copied:
         setattr(sys, self._name, self)
@@ -62,8 +71,10 @@ class _Copied:
         setattr(sys, self._name, self._stream)
 
     def write(self, text: str) -> int:
-        """Write a text, and keep it."""
-        self.parts.append(text)
+        """Write a text, and keep it while there is not too much."""
+        self.size += len(text)
+        if self.size < _MOST_CHARACTERS:
+            self.parts.append(text)
         return self._stream.write(text)
 
     def __getattr__(self, name: str) -> Any:

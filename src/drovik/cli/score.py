@@ -53,7 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
-@printed_again
+@printed_again(lambda given: given.split == "tune" and not given.trust and not given.cluster)
 def run(arguments: argparse.Namespace) -> int:
     """Score what has been answered; nothing is sent."""
 

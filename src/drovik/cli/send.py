@@ -23,6 +23,7 @@ from drovik.cli.arguments import (
     selection_of,
 )
 from drovik.cli.ask.summary import print_stop_reasons, print_summary, sending_document, show_drift
+from drovik.cli.kept import printed_again
 from drovik.cli.printing import add_all_argument, print_json, say_aside
 from drovik.cli.sending import exit_code, send_with_consent
 from drovik.errors import DrovikError
@@ -133,6 +134,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print one JSON document")
 
 
+@printed_again(lambda given: not (given.watch or given.trust or given.cluster or given.recheck))
 def run(arguments: argparse.Namespace) -> int:
     """Send; 1 where some answers failed or the limit of money was reached, 3 where a service could not be used."""
 

@@ -28,7 +28,6 @@ _LEFT_OUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
 _SETTLED_SECONDS = 2.0
 """A file that was changed so shortly before it was read may be changed again without looking otherwise, where a file
 system tells the time in seconds."""
-_MOST_CHARACTERS = 2_000_000
 
 
 class OutputKeeper:
@@ -64,7 +63,7 @@ class OutputKeeper:
     def keep(self, text: str) -> None:
         """Keep what it printed, after `known` knew nothing."""
         is_settled = self._state.changed < self._began - _SETTLED_SECONDS
-        if self._command and is_settled and len(text) < _MOST_CHARACTERS:
+        if self._command and is_settled:
             with Store(store_place(self._folder), create=False) as store:
                 store.kept_scores.keep_output(self._command, self._revision, KeptOutput(self._state.digest, text))
 
