@@ -394,3 +394,9 @@ def test_a_formula_of_brackets_within_brackets_is_read_as_far_as_an_end_is_sure(
         "brackets that are closed again are not deep"
     )
     assert measure.per_case({"f": "(" * depth + "7" + ")" * depth}, {"f": "7"}).value == value
+
+
+@pytest.mark.parametrize(("worth", "said"), [(0.5, []), (0, []), (1, []), (1.01, ["worth"]), (-0.1, ["worth"])])
+def test_a_judges_word_is_worth_from_nothing_to_all(worth: float, said: list[str]) -> None:
+    _, problems, _ = measures_and_problems({"type": "judge", "by": "j", "worth": {"so so": worth}})
+    assert [one.place.rpartition(".")[2] for one in problems] == said
