@@ -14,8 +14,8 @@ from drovik.parsing.status import STATUS_NAMED
 from drovik.project.spending import Spending
 from drovik.store.database import transaction
 
-_MOST_VALUES, _SHORT = 10_000, 200
-"""Values, and sums of money, kept while a task's answers are made; the characters of the longest value."""
+_MOST_VALUES, _SHORT = 100_000, 2_000
+"""Values, texts, and sums of money, that a task's answers have in common; the characters of the longest."""
 _AT_ONCE = 10_000
 """Rows written in one transaction: another program, or our own second process, waits for no more than that."""
 _CONCLUDED = "SELECT identity, id FROM attempts WHERE concluded = 1 ORDER BY id"
@@ -88,25 +88,13 @@ class Readings:
         ) in self._connection.execute(_KEPT, (task,)):  # fmt: skip
             if wanted(identity) != attempt or reading != digest(identity, endpoint):
                 continue
-            read = values[value] if value in values else _value(value, values)
+            read = values[value] if value in values else _value(value, values, shared)
             paid = money[spent] if spent in money else _money(spent, money)
             places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
-            found[identity] = make(
-                (
-                    STATUS_NAMED[status],
-                    shared[how],
-                    text,
-                    read,
-                    places,
-                    note,
-                    shared[model],
-                    tokens_in,
-                    tokens_out,
-                    paid,
-                    seconds,
-                    (),
-                )
-            )
+            found[identity] = make((
+                STATUS_NAMED[status], shared[how], shared[text], read, places, note, shared[model], tokens_in, tokens_out,
+                paid, seconds, (),
+            ))  # fmt: skip
         every_read = len(found) == len(attempts)
         return found, {} if every_read else {one: last for one, last in attempts.items() if one not in found}
 
@@ -123,16 +111,19 @@ class Readings:
                 self._connection.executemany(query, every[first : first + _AT_ONCE])
 
 
-class _Shared(dict[str | None, str | None]):
+class _Shared(dict[Any, Any]):
     """Texts that a million answers have in common, once each in memory."""
 
-    def __missing__(self, text: str | None) -> str | None:
-        self[text] = text
+    def __missing__(self, text: Any) -> Any:
+        if len(self) < _MOST_VALUES and len(text or "") < _SHORT:
+            self[text] = text
         return text
 
 
-def _value(text: str, known: dict[str, Any]) -> Any:
+def _value(text: str, known: dict[str, Any], shared: _Shared) -> Any:
     value = json.loads(text)
+    if isinstance(value, str):  # as nearly always the text of the answer itself
+        return shared[value]
     if len(known) < _MOST_VALUES and len(text) < _SHORT:
         known[text] = value
     return value
