@@ -92,8 +92,8 @@ class Readings:
             paid = money[spent] if spent in money else _money(spent, money)
             places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
             found[identity] = make((
-                STATUS_NAMED[status], shared[how], shared[text], read, places, note, shared[model], tokens_in, tokens_out,
-                paid, seconds, (),
+                STATUS_NAMED[status], shared[how], shared[text], read, places, note, shared[model], tokens_in,
+                tokens_out, paid, seconds, (),
             ))  # fmt: skip
         every_read = len(found) == len(attempts)
         return found, {} if every_read else {one: last for one, last in attempts.items() if one not in found}
