@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import time
 import tomllib
 from pathlib import Path
 
@@ -60,6 +61,23 @@ def test_a_packages_measure_rule_and_cause_are_used_like_our_own(extended: Drovi
     causes = {one["cause"]: one for row in found["causes"]["sort"] for one in row["causes"]}
     assert causes["too wordy"]["remedy"] == "ask for one sentence"
     assert causes["too wordy"]["owner"] == "prompt"
+
+
+def test_nothing_of_a_package_is_taken_from_before_for_its_code_may_have_changed(
+    extended: Drovik, tmp_path: Path
+) -> None:
+    def scores() -> dict[str, float]:
+        done = extended.installed("score", "--task", "sort", "--arm", "gull/v2", "--json")
+        return {one["measure"]: one["score"] for one in json.loads(done.out)["tasks"]["sort"][0]["measures"]}
+
+    time.sleep(2.1)  # or what has just changed would not be kept anyway
+    before = [scores(), scores()]
+    assert before[0] == before[1]
+    change(tmp_path / "packages/ferry_measures.py", "count <= self._table.most", "count > self._table.most")
+    change(tmp_path / "packages/ferry_measures.py", "_number(expected) == _number(got)", "False")
+    now = scores()
+    assert (now["brief"], now["kind"]) == (1.0, before[0]["kind"])
+    assert now["decks"] < before[0]["decks"]
 
 
 def test_a_package_that_cannot_be_loaded_is_one_line(extended: Drovik, tmp_path: Path) -> None:

@@ -9,7 +9,7 @@ from importlib.resources import files
 from drovik.parsing.answer_text import READING_REVISION
 from drovik.project.arms import digest, digest_of_bytes
 from drovik.project.tasks import Task
-from drovik.scoring.catalogue import MEASURES
+from drovik.scoring.extensions import is_anything_added
 from drovik.scoring.judged_pairs import JudgedPairs
 from drovik.scoring.measure import Measure
 from drovik.store.answer_store import Store
@@ -22,8 +22,7 @@ _ROOMS = ("scoring", "scoring/causes", "scoring/language", "scoring/measures", "
 class KeptJudgements:
     """The pairs that were judged before, by measure, for one task.
 
-    Only our own measures are known to give the same for the same: those of other packages, functions of the project
-    and people are asked each time.
+    Functions of the project, people and judges are asked each time; so is all else where a package adds something.
     """
 
     def __init__(self, store: Store, task: Task) -> None:
@@ -33,7 +32,7 @@ class KeptJudgements:
     def of(self, measure: Measure) -> JudgedPairs:
         """What is known of a measure's pairs."""
         table = next((one for one in self._task.measures if one.name == measure.name), None)
-        if table is None or not measure.is_of_pairs or type(measure) is not MEASURES.get(table.type):
+        if table is None or not measure.is_of_pairs or is_anything_added():
             return JudgedPairs()
         depends_on = {
             "measure": [table.type, table.table, measure.knowledge()],

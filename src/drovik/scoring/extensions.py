@@ -8,11 +8,21 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import cache
 from importlib.metadata import entry_points
-from typing import Any, Literal
+from typing import Any, Literal, get_args
 
 from drovik.errors import Problem, UsageError
 
 Group = Literal["drovik.measures", "drovik.rules", "drovik.causes"]
+
+
+@cache
+def is_anything_added() -> bool:
+    """Whether any package adds something; it is not loaded for that.
+
+    What it gives for an answer may change with its own code, of which nobody here knows.
+    """
+    every = entry_points()
+    return any(every.select(group=group) for group in get_args(Group))
 
 
 @cache

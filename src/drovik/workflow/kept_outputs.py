@@ -20,6 +20,7 @@ from drovik.project.arms import digest
 from drovik.project.file_states import FilesState, files_state
 from drovik.project.reading import STORE_FOLDER, store_place
 from drovik.project.settings import ProjectFile, read_settings
+from drovik.scoring.extensions import is_anything_added
 from drovik.store.answer_store import Store
 from drovik.store.kept_scores import KeptOutput
 
@@ -43,7 +44,7 @@ class OutputKeeper:
         self._command, self._revision = "", 0
         self._state = FilesState("", 0.0)
         self._began = time.time()
-        if self._settings is not None and _is_all_in_files(self._settings):
+        if self._settings is not None and _is_all_in_files(self._settings) and not is_anything_added():
             self._command = digest([os.path.realpath(folder), platform.node(), command, _program()])
 
     def known(self) -> str | None:
