@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -17,9 +18,9 @@ from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_with_expectations
 from drovik.scoring.causes.cause_table import ANOTHER_LANGUAGE, ANOTHER_VALUE, GLYPHS_MISREAD, INVENTED_THING
 from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
-from drovik.scoring.json_pointer import ABSENT
+from drovik.scoring.json_pointer import ABSENT, pointer_steps
 from drovik.scoring.measure import AnswerContext
-from drovik.scoring.measure_checks import check_looked_at
+from drovik.scoring.measure_checks import check_looked_at, schema_lacks
 from drovik.scoring.measures.coordinates import Frame, expected_points
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
@@ -409,3 +410,66 @@ def test_a_measure_that_finds_nothing_in_any_expected_output_is_reported(at: str
     found = check_looked_at(owner, [measure], [*cases, case("c", None)._replace(expected={})])
     assert [one.what for one in found] == ["none of the 2 expected outputs has anything at /sort"] * problems
     assert check_looked_at(owner, [measure], [case("c", None)._replace(expected={})]) == []
+
+
+NODE = {
+    "type": "object",
+    "properties": {"down": {"$ref": "#/$defs/node"}, "name": {"type": "string"}},
+    "additionalProperties": False,
+}
+SCHEMAS: dict[str, Any] = {
+    "open": {"type": "object", "properties": {"a": {}}},
+    "closed": {"type": "object", "properties": {"a": {"type": "object", "properties": {"b": {}}, "additionalProperties": False}},
+               "additionalProperties": False},
+    "rows": {"type": "array", "items": {"type": "object", "properties": {"a": {}}, "additionalProperties": False}},
+    "text": {"type": "string"},
+    "either": {"anyOf": [{"type": "string"}, {"type": "object", "properties": {"a": {}}, "additionalProperties": False}]},
+    "both": {"allOf": [{"type": "object"}, {"properties": {"a": {}}, "additionalProperties": False}]},
+    "tree": {"$ref": "#/$defs/node", "$defs": {"node": NODE}},
+    "patterns": {"type": "object", "patternProperties": {"^x": {}}, "additionalProperties": False},
+    "untyped": {"properties": {"a": {}}, "additionalProperties": False, "items": False},
+    "nowhere": {"$ref": "other.json#/a"},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("schema", "pointer", "lacks"),
+    [
+        ("open", "/z", False), ("closed", "/a", False), ("closed", "/z", True), ("closed", "/a/b", False), ("closed", "/a/z", True),
+        ("closed", "/a/b/z", False), ("closed", "", False), ("rows", "/0/a", False), ("rows", "/0/z", True), ("rows", "/a", True),
+        ("text", "/a", True), ("text", "", False), ("either", "/a", False), ("either", "/z", True), ("both", "/a", False),
+        ("both", "/z", True), ("tree", "/down/down/name", False), ("tree", "/down/down/z", True), ("patterns", "/x1", False),
+        ("untyped", "/a", False), ("untyped", "/z", True), ("untyped", "/0", True), ("nowhere", "/a", False),
+    ],
+)  # fmt: skip
+def test_a_place_that_no_valid_answer_can_have_is_known_by_the_schema(schema: str, pointer: str, lacks: bool) -> None:
+    assert schema_lacks(SCHEMAS[schema], SCHEMAS[schema], pointer_steps(pointer)) is lacks
+
+
+@pytest.mark.parametrize(("at", "said"), [("/a", []), ("/z", ["measures.m.at"])])
+def test_a_measure_whose_place_no_valid_answer_has_is_reported(at: str, said: list[str]) -> None:
+    owner, measure = made({"type": "label", "at": at, "labels": ["cap"]}, "json")
+    told = check_looked_at(replace(owner, schema=SCHEMAS["closed"]), [measure], [])
+    assert [one.place for one in told] == said
+
+
+@pytest.mark.parametrize(
+    ("table", "what"),
+    [
+        ({"type": "fields", "fields": {"a": {"rule": "nonsense"}}}, "there is no rule 'nonsense'"),
+        ({"type": "judge", "by": "j", "least": 1, "most": 1}, "'most' is not above 'least'"),
+        ({"type": "nonsense"}, "there is no measure of type 'nonsense'"),
+    ],
+)
+def test_what_a_measures_table_says_wrong_is_reported(table: dict[str, Any], what: str) -> None:
+    assert what in [one.what for one in measures_and_problems(table)[1]]
+
+
+@pytest.mark.parametrize(
+    ("expected", "wrong"), [(["cap", "hat"], None), ([], None), (["cap", "boot"], "'boot'"), ("cap", ""), ([1], "")]
+)
+def test_the_labels_that_are_expected_are_labels_of_the_task(expected: Any, wrong: str | None) -> None:
+    _, measure = made({"type": "label", "labels": ["cap", "hat"], "many": True}, "json")
+    told = measure.check_expected(expected)
+    assert (told is None) == (wrong is None)
+    assert told is None or str(wrong) in told[0]
