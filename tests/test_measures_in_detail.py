@@ -14,6 +14,7 @@ from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import Status
 from drovik.scoring.agreement import agreement, pairwise_agreement, word_overlap
+from drovik.scoring.alignment import align_lines
 from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_with_expectations
 from drovik.scoring.causes.cause_table import ANOTHER_LANGUAGE, ANOTHER_VALUE, GLYPHS_MISREAD, INVENTED_THING
@@ -473,3 +474,38 @@ def test_the_labels_that_are_expected_are_labels_of_the_task(expected: Any, wron
     told = measure.check_expected(expected)
     assert (told is None) == (wrong is None)
     assert told is None or str(wrong) in told[0]
+
+
+def test_lines_go_together_in_order_and_across_only_where_order_is_free() -> None:
+    wanted = ["A red cap lies here", "SAME", "The blue flask stands"]
+    got = ["The blue flask stand", "SAME", "A red cap lies her"]
+    assert align_lines(wanted, got, False).pairs == ((0, None), (1, 1), (2, None), (None, 0), (None, 2))
+    assert align_lines(wanted, got, True).pairs == ((0, 2), (1, 1), (2, 0))
+    side_by_side = align_lines(wanted, ["A red cap lies her", "SAME", "The blue flask"], False)
+    assert side_by_side.pairs == ((0, 0), (1, 1), (2, 2))
+    assert (side_by_side.char_edits, side_by_side.word_edits, side_by_side.moved) == (8, 2, False)
+    turned = align_lines(["one line", "two line"], ["two line", "one line"], False)
+    assert (turned.pairs, turned.moved) == (((0, 1), (1, None), (None, 0)), True)
+
+
+@pytest.mark.parametrize(
+    ("wanted", "got", "chars"),
+    [("a red cap", "a cap", 4), ("a cap", "a red cap", 4), ("a red cap", "a rid cap", 1)],
+)
+def test_a_finding_says_how_many_characters_it_costs(wanted: str, got: str, chars: int) -> None:
+    _, measure = made({"type": "text"}, "text")
+    missed = measure.per_case(got, wanted)
+    assert sum(amount for found in missed.findings for place, amount in found.effect if place == 0) == -chars
+    assert missed.statistics[0] == chars
+
+
+def test_line_breaks_do_not_count_however_they_fall() -> None:
+    _, measure = made({"type": "text"}, "text")
+    wanted = "The cap is red and new\nIt has a tag on it\nNobody asks for it"
+    assert measure.per_case(wanted.replace("\n", " "), wanted).value == 1
+    assert measure.per_case("The cap\nis red and new It has\na tag on it Nobody asks for it", wanted).value == 1
+    assert (
+        measure.per_case("The cap\nis rid and new It has\na tag on it Nobody asks for it", wanted).statistics[0] == 1
+    )
+    _, strict = made({"type": "text", "line_breaks": True}, "text")
+    assert strict.per_case(wanted.replace("\n", " "), wanted).statistics[0] == 2
