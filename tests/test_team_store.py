@@ -101,7 +101,7 @@ def database(server: PostgresServer) -> Team:
 
 
 def test_two_machines_share_the_work_and_ask_nothing_twice(drovik: Drovik, start_standin: Start, team: Team) -> None:
-    standin = start_standin("--slow", "0.1")
+    standin = start_standin("--slow", "0.3")  # so that the other one begins while there is something left
     folder = team.project(drovik.folder, standin.port)
     other = Drovik(team.elsewhere(folder), Path(drovik.environment["HOME"]))
     both = [one.start(*WORDS, "--json") for one in (drovik, other)]
