@@ -272,3 +272,20 @@ def test_what_is_answered_is_found_so_again_without_planning_it(drovik: Drovik, 
     shutil.copy(folder / "images/lp-002.jpg", folder / "images/lp-009.jpg")
     (folder / "images/lp-009.jpg").write_bytes((folder / "images/lp-009.jpg").read_bytes() + b"\0")
     assert drovik("send", *SORT, "--json").json["requests"] == 1
+
+
+def test_a_project_among_very_many_files_of_others_is_not_looked_through(
+    answered: Drovik, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Or every command would go through the whole of a home folder."""
+    monkeypatch.setattr(kept_outputs, "_SETTLED_SECONDS", -3600.0)
+    monkeypatch.setattr(kept_outputs, "_OTHERS", 60)
+    (answered.folder / "others/deep").mkdir(parents=True)
+    cases = (answered.folder / "cases.jsonl").stat().st_size // 20
+    for added, known in ((0, OLD), (cases + 61, None)):
+        for number in range(added):
+            (answered.folder / f"others/deep/{number}").touch()
+        one = OutputKeeper(answered.folder, {})
+        one.known()
+        one.keep(OLD)
+        assert OutputKeeper(answered.folder, {}).known() == known

@@ -15,18 +15,29 @@ class FilesState(NamedTuple):
     changed: float
 
 
-def files_state(folders: Iterable[str], leaving_out: frozenset[str] = frozenset()) -> FilesState:
+class TooMany(Exception):
+    """There are more files than are worth a look."""
+
+
+def files_state(
+    folders: Iterable[str], leaving_out: frozenset[str] = frozenset(), most: int | None = None
+) -> FilesState:
     """The state of all files beneath folders; links are followed.
 
     The time is that of the last change of a file's entry (ctime), which nobody can set back.
 
     :param leaving_out: names of folders that do not count.
+    :param most: files that are looked at.
+    :raises TooMany: where there are more.
     """
     digest = blake2b(digest_size=16)
-    latest = 0
+    latest = many = 0
     seen: set[str] = set()
     for folder in folders:
         for name, entries in _walk(folder, leaving_out, seen):
+            many += len(entries)
+            if most is not None and many > most:
+                raise TooMany
             digest.update(f"{name}\0{len(entries)}\0".encode("utf-8", "surrogatepass"))
             for entry in entries:
                 digest.update(entry[0].encode("utf-8", "surrogatepass"))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import platform
+import stat
 import sys
 import sysconfig
 import time
@@ -17,7 +18,7 @@ from typing import Any
 import drovik
 from drovik.errors import DrovikError
 from drovik.project.arms import digest
-from drovik.project.file_states import FilesState, files_state
+from drovik.project.file_states import FilesState, TooMany, files_state
 from drovik.project.reading import STORE_FOLDER, store_place
 from drovik.project.settings import ProjectFile, read_settings
 from drovik.scoring.extensions import is_anything_added
@@ -26,6 +27,8 @@ from drovik.store.kept_scores import KeptOutput
 
 _LEFT_OUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
 """Folders that no command reads its input from; the store counts its own changes."""
+_OTHERS, _BYTES_OF_A_PICTURE = 20_000, 20
+"""Files beside the pictures; what it takes at least to name a picture in the cases."""
 _SETTLED_SECONDS = 2.0
 """A file that was changed so shortly before it was read may be changed again without looking otherwise, where a file
 system tells the time in seconds."""
@@ -58,7 +61,11 @@ class OutputKeeper:
         except DrovikError:  # for the command itself to say
             self._command = ""
             return None
-        self._state = self._files()
+        try:
+            self._state = self._files()
+        except TooMany:
+            self._command = ""
+            return None
         return before.text if before is not None and before.files == self._state.digest else None
 
     def keep(self, text: str) -> None:
@@ -69,8 +76,19 @@ class OutputKeeper:
                 store.kept_scores.keep_output(self._command, self._revision, KeptOutput(self._state.digest, text))
 
     def _files(self) -> FilesState:
-        others = self._settings.pictures.folders(self._folder) if self._settings is not None else []
-        return files_state([str(self._folder), *map(str, others)], _LEFT_OUT)
+        assert self._settings is not None
+        others = self._settings.pictures.folders(self._folder)
+        return files_state([str(self._folder), *map(str, others)], _LEFT_OUT, self._most_files(self._settings.cases))
+
+    def _most_files(self, cases: str) -> int | None:
+        """So many files are worth a look: those that the cases can be about, and some more. A project may lie in a
+        folder with a million files that are none of its own.
+        """
+        try:
+            looks = (self._folder / cases).stat()
+        except OSError:
+            return _OTHERS
+        return None if stat.S_ISDIR(looks.st_mode) else _OTHERS + looks.st_size // _BYTES_OF_A_PICTURE
 
 
 def _is_all_in_files(settings: ProjectFile) -> bool:
