@@ -81,7 +81,7 @@ class OutputKeeper:
         return files_state([str(self._folder), *map(str, others)], _LEFT_OUT, self._most_files(self._settings.cases))
 
     def _most_files(self, cases: str) -> int | None:
-        """So many files are worth a look: those that the cases can be about, and some more. A project may lie in a
+        """The number of files that are worth a look: those that the cases can be about, and some more. A project may lie in a
         folder with a million files that are none of its own.
         """
         try:
