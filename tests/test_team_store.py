@@ -218,6 +218,7 @@ def test_a_bundle_is_of_one_moment_while_others_send(drovik: Drovik, start_stand
     done = drovik("export", "--bundle", "all.zip")
     assert done.code == 0, done.err
     assert sender.poll() is None, "it was to be sending still"
+    sender.kill()
     sender.communicate(timeout=120)
     shutil.unpack_archive(folder / "all.zip", folder / "unpacked")
     with sqlite3.connect(folder / "unpacked/.drovik/answers.sqlite") as bundled:

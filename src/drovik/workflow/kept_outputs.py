@@ -81,8 +81,9 @@ class OutputKeeper:
         return files_state([str(self._folder), *map(str, others)], _LEFT_OUT, self._most_files(self._settings.cases))
 
     def _most_files(self, cases: str) -> int | None:
-        """The number of files that are worth a look: those that the cases can be about, and some more. A project may lie in a
-        folder with a million files that are none of its own.
+        """The number of files that are worth a look: those that the cases can be about, and some more.
+
+        A project may lie in a folder with a million files that are none of its own.
         """
         try:
             looks = (self._folder / cases).stat()
