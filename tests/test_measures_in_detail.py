@@ -18,6 +18,7 @@ from drovik.scoring.alignment import align_lines
 from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.catalogue import measures_with_expectations
 from drovik.scoring.causes.cause_table import ANOTHER_LANGUAGE, ANOTHER_VALUE, GLYPHS_MISREAD, INVENTED_THING
+from drovik.scoring.causes.label_causes import other_case_answered
 from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
 from drovik.scoring.json_pointer import ABSENT, pointer_steps
 from drovik.scoring.measure import AnswerContext
@@ -509,3 +510,47 @@ def test_line_breaks_do_not_count_however_they_fall() -> None:
     )
     _, strict = made({"type": "text", "line_breaks": True}, "text")
     assert strict.per_case(wanted.replace("\n", " "), wanted).statistics[0] == 2
+
+
+@pytest.mark.parametrize(
+    ("lines", "own", "other"),
+    [
+        ("bbbb cccc dddd", "aaaa", "o"), ("bbbb cccc dddd eeee", "aaaa", "o"), ("bbbb cccc", "aaaa", None),
+        ("bbbb cccc dddd eeee ffff", "bbbb cccc dddd", None),
+    ],
+)  # fmt: skip
+def test_an_answer_is_about_another_case_where_most_of_that_one_and_little_of_its_own_is_in_it(
+    lines: str, own: str, other: str | None
+) -> None:
+    """Four or five lines are expected there; two thirds of them, and three at least, tell."""
+    _, measure = made({"type": "text"}, "text")
+    texts = {
+        "c": own.replace(" ", "\n"),
+        "o": "bbbb\ncccc\ndddd\neeee" if "eeee" in lines else "bbbb\ncccc\ndddd\nzzzz",
+    }
+    traits = {name: measure.traits(text) for name, text in texts.items()}
+    said = lines.replace(" ", "\n")
+    answer = Answer(Status.OK, "bare", said, said)
+    found = other_case_answered(
+        measure, traits, {"c": (answer, measure.per_case(said, texts["c"])._replace(value=0.0))}
+    )
+    assert found == ({"c": other} if other else {})
+
+
+def test_two_thirds_of_another_cases_lines_are_enough() -> None:
+    _, measure = made({"type": "text"}, "text")
+    traits = {"c": frozenset({"mine"}), "o": frozenset(f"line {n}" for n in range(6))}
+    for count, found in ((4, {"c": "o"}), (3, {})):
+        said = "\n".join(f"line {n}" for n in range(count))
+        answered = {"c": (Answer(Status.OK, "bare", said, said), measure.worst("mine", "x"))}
+        assert other_case_answered(measure, traits, answered) == found
+
+
+@pytest.mark.parametrize(
+    ("said", "cause"), [("b/c", True), ("a/b", True), ("c", True), ("a/c", False), ("a", True), ("d", False)]
+)
+def test_a_part_of_a_path_is_told_from_another_label(said: str, cause: bool) -> None:
+    _, measure = made({"type": "label", "labels": ["a/b/c", "x/y/z"], "parts": "/"}, "json")
+    found = measure.per_case(said, "a/b/c").findings[0].cause
+    assert (found == measure.per_case("b/c", "a/b/c").findings[0].cause) is cause
+    assert found != measure.per_case("x/y/z", "a/b/c").findings[0].cause
