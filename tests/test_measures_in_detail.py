@@ -26,7 +26,7 @@ from drovik.scoring.measure_checks import check_looked_at, schema_lacks
 from drovik.scoring.measures.coordinates import Frame, expected_points
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
-from drovik.scoring.measures.transcript import numbers_in
+from drovik.scoring.measures.required_words import numbers_in
 
 BOX = [{"box": [0, 0, 50, 50], "label": "cap"}]
 MEASURES: list[tuple[dict[str, Any], Any, Any, str]] = [
