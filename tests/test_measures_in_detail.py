@@ -27,6 +27,7 @@ from drovik.scoring.measures.coordinates import Frame, expected_points
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.required_words import numbers_in
+from drovik.scoring.rules.text_rules import partial_date
 
 BOX = [{"box": [0, 0, 50, 50], "label": "cap"}]
 MEASURES: list[tuple[dict[str, Any], Any, Any, str]] = [
@@ -554,3 +555,35 @@ def test_a_part_of_a_path_is_told_from_another_label(said: str, cause: bool) -> 
     found = measure.per_case(said, "a/b/c").findings[0].cause
     assert (found == measure.per_case("b/c", "a/b/c").findings[0].cause) is cause
     assert found != measure.per_case("x/y/z", "a/b/c").findings[0].cause
+
+
+def test_every_other_error_of_the_schema_is_told_beside_what_the_measure_found() -> None:
+    owner, measure = task({"type": "label", "at": "/k", "labels": ["cap", "hat"]})
+
+    def told(value: Any, *errors: SchemaError) -> list[tuple[str, str]]:
+        answer = Answer(Status.OFF_SCHEMA, "bare", "{}", value, errors)
+        (one,) = score_arm(owner, "a", [measure], [case("c", {"k": "cap"})], {"c": (answer,)}).measures[0].cases
+        assert one.score is not None
+        return [(found.where, str(found.cause)) for found in one.score.findings]
+
+    added, whole = (
+        SchemaError("/note", "is not allowed", "additionalProperties"),
+        SchemaError("", "has too little", "minProperties"),
+    )
+    assert told({"k": "hat", "note": 1}, added) == [("/k", "another label"), ("/note", "added property")]
+    assert told({"k": "cap", "note": 1}, added) == [("/note", "added property")]
+    assert told({"k": "hat"}, whole) == [("/k", "another label")], (
+        "what says no more than that it is off the schema adds nothing"
+    )
+    assert len(told({"k": "cap"}, whole, whole)) == 1, "but it is said where nothing else is, once"
+
+
+@pytest.mark.parametrize(
+    ("text", "parts"),
+    [
+        ("2026-12", (2026, 12, None)), ("2026-13", None), ("2026-00", None), ("2026", (2026, None, None)), ("12/2026", (2026, 12, None)),
+        ("13/2026", None), ("August 2026", (2026, 8, None)), ("Somewhen 2026", None), ("2026-08-14", (2026, 8, 14)),
+    ],
+)  # fmt: skip
+def test_a_date_may_leave_out_its_day_or_its_month(text: str, parts: tuple[int | None, ...] | None) -> None:
+    assert partial_date(text) == parts
