@@ -225,10 +225,13 @@ def test_kept_pairs_come_to_what_they_came_to(tmp_path: Path) -> None:
         store.kept_scores.keep_pairs("m", 0, pairs.take_fresh())
         assert pairs.take_fresh() == []
         assert store.kept_scores.pairs("another") == {}
-        again = JudgedPairs(store.kept_scores.pairs("m"))
+        store_digests = store.kept_scores.pairs("m")
+        again = JudgedPairs(store_digests)
     found = {key: again.find(key) for key in judged}
     assert found == {**judged, ("answers 1", "ok", "bare", "c"): None}
     assert again.find(("answers 1", "ok", "bare a", "")) is None
+    for damaged in ("", "{", "[]", "[1, 2]", "[[1, 2], null]", "[[[1], 1, [5]], null]", "null"):
+        assert JudgedPairs(dict.fromkeys(store_digests, damaged)).find(("answers 1", "ok", "bare", "a")) is None
 
 
 def test_the_caches_stay_within_bounds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

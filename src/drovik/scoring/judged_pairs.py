@@ -6,6 +6,7 @@ read. So a changed expected output has the answers to its case judged again, and
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Mapping
 from hashlib import blake2b
@@ -53,7 +54,8 @@ class JudgedPairs:
         if found is None and self._kept:
             written = self._kept.get(_digest(key))
             if written is not None:
-                found = self._found[key] = self._judged(written)
+                with contextlib.suppress(ValueError, TypeError):  # it is judged again where that is damaged
+                    found = self._found[key] = self._judged(written)
         return found
 
     def add(self, key: PairKey, judged: Judged) -> None:
