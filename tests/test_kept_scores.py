@@ -277,6 +277,25 @@ def test_what_is_answered_is_found_so_again_without_planning_it(drovik: Drovik, 
     assert drovik("send", *SORT, "--json").json["requests"] == 1
 
 
+def test_what_another_program_sends_or_rescued_replies_hold_is_not_taken_for_nothing_to_send(
+    answered: Drovik, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """That one may be killed, and its replies may be in a file: the next send asks, or takes them in."""
+    monkeypatch.setattr(kept_outputs, "_SETTLED_SECONDS", -3600.0)
+    folder = answered.folder
+    change(folder, "INSERT INTO senders VALUES (7, 'elsewhere', 1, '', 1)")
+    one = OutputKeeper(folder, {})
+    assert one.known() is None
+    one.keep(OLD)
+    change(folder, "DELETE FROM senders")
+    two = OutputKeeper(folder, {})
+    assert two.known() is None
+    two.keep(OLD)
+    assert OutputKeeper(folder, {}).known() == OLD
+    (folder / ".drovik/rescued-1.jsonl").touch()
+    assert OutputKeeper(folder, {}).known() is None
+
+
 def test_a_project_among_very_many_files_of_others_is_not_looked_through(
     answered: Drovik, monkeypatch: pytest.MonkeyPatch
 ) -> None:

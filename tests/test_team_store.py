@@ -329,6 +329,15 @@ def test_who_may_only_use_what_is_there_can_and_an_older_store_is_changed_in_ste
         connection.execute(f"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA {schema} TO reader{schema}")
     change(folder / "drovik.toml", "drovik@127", f"reader{schema}@127")
     assert drovik("score", "--task", "sort", "--json").json == before
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute(f"DROP FUNCTION {schema}.count_change CASCADE")
+        connection.execute(f"DROP TABLE {schema}.revision, {schema}.judged, {schema}.outputs")
+        connection.execute(f"UPDATE {schema}.store_version SET version = 3")
+    change(folder / "drovik.toml", f"reader{schema}@127", "drovik@127")
+    assert drovik("score", "--task", "sort", "--json").json == before
+    change(folder / "drovik.toml", "drovik@127", f"reader{schema}@127")  # who was let use nothing that is new
+    assert drovik("score", "--task", "sort", "--json").json == before
+    assert drovik("send", "--task", "sort", "--arm", "gull/v1").code == 0
 
 
 def test_what_was_printed_holds_until_another_machine_answers_more(

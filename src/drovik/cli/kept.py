@@ -6,6 +6,7 @@ import argparse
 import os
 import sys
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from typing import Any, TextIO
 
@@ -15,10 +16,22 @@ from drovik.errors import DONE
 
 _OF_THE_TERMINAL = ("NO_COLOR", "FORCE_COLOR", "TERM", "COLORTERM", "COLUMNS", "LINES", "LANG", "LC_ALL", "TZ")
 _MOST_CHARACTERS = 2_000_000
-Run = Callable[[argparse.Namespace], int]
 
 
-def printed_again(where: Callable[[argparse.Namespace], bool]) -> Callable[[Run], Run]:
+@dataclass
+class Printed:
+    """What a command says of its output: whether it stays the same while neither files nor store change."""
+
+    stays: bool = True
+
+
+Run = Callable[[argparse.Namespace, Printed], int]
+
+
+Command = Callable[[argparse.Namespace], int]
+
+
+def printed_again(where: Callable[[argparse.Namespace], bool]) -> Callable[[Run], Command]:
     """A command that prints the same of the same, and then does nothing else.
 
     What it printed while it changed what scores are made of is not kept: the store has another revision then.
@@ -26,23 +39,24 @@ def printed_again(where: Callable[[argparse.Namespace], bool]) -> Callable[[Run]
     :param where: whether that is so of a command line; else it is always run.
     """
 
-    def of(run: Run) -> Run:
+    def of(run: Run) -> Command:
         return partial(_run_or_print, run, where)
 
     return of
 
 
 def _run_or_print(run: Run, where: Callable[[argparse.Namespace], bool], arguments: argparse.Namespace) -> int:
+    printed = Printed()
     if not where(arguments):
-        return run(arguments)
+        return run(arguments, printed)
     keeper = workflow.OutputKeeper(project_folder(arguments.project), _depends_on(arguments))
     known = keeper.known()
     if known is not None:
         sys.stdout.write(known)
         return DONE
     with _Copied("stdout") as results, _Copied("stderr") as asides:
-        code = run(arguments)
-    if code == DONE and not asides.size and results.size < _MOST_CHARACTERS:
+        code = run(arguments, printed)
+    if code == DONE and printed.stays and not asides.size and results.size < _MOST_CHARACTERS:
         keeper.keep("".join(results.parts))
     return code
 

@@ -19,7 +19,7 @@ from drovik.cli.arguments import (
 )
 from drovik.cli.causes import show_causes, show_doubts
 from drovik.cli.held_out import Looks
-from drovik.cli.kept import printed_again
+from drovik.cli.kept import Printed, printed_again
 from drovik.cli.printing import add_all_argument, arms_table, cut_list, explain_arms, heading, print_json, say, table
 from drovik.errors import DONE
 from drovik.money import money_text
@@ -54,7 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 @printed_again(lambda given: given.split == "tune" and not given.trust and not given.cluster)
-def run(arguments: argparse.Namespace) -> int:
+def run(arguments: argparse.Namespace, _: Printed) -> int:
     """Score what has been answered; nothing is sent."""
 
     project = open_project(arguments.project)

@@ -23,7 +23,7 @@ from drovik.cli.arguments import (
     selection_of,
 )
 from drovik.cli.ask.summary import print_stop_reasons, print_summary, sending_document, show_drift
-from drovik.cli.kept import printed_again
+from drovik.cli.kept import Printed, printed_again
 from drovik.cli.printing import add_all_argument, print_json, say_aside
 from drovik.cli.sending import exit_code, send_with_consent
 from drovik.errors import DrovikError
@@ -135,7 +135,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 @printed_again(lambda given: not (given.watch or given.trust or given.cluster or given.recheck))
-def run(arguments: argparse.Namespace) -> int:
+def run(arguments: argparse.Namespace, printed: Printed) -> int:
     """Send; 1 where some answers failed or the limit of money was reached, 3 where a service could not be used."""
 
     if arguments.watch:
@@ -147,6 +147,8 @@ def run(arguments: argparse.Namespace) -> int:
         open_store(project.store_place) as store,
     ):
         planned = workflow.make_plan(project, store, selection_of(arguments))
+        # What another program is asking just now may be left to be asked by this one, the next time.
+        printed.stays = planned.plan.count() == 0
         tally = send_with_consent(project, store, planned, arguments, elsewhere)
         drifts = _drifts(project, store, planned) if planned.plan.recheck else []
         if arguments.json:

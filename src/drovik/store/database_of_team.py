@@ -86,9 +86,9 @@ def _make_in_postgres(connection: Connection, schema: str) -> None:
 
 
 def _count_changes(connection: Connection, schema: str) -> None:
-    """Have the database count the changes of what scores are made of."""
+    """Have the database count the changes of what scores are made of, also those of who may not write the count."""
     connection.execute(
-        f'CREATE FUNCTION "{schema}".count_change() RETURNS trigger LANGUAGE plpgsql AS'
+        f'CREATE FUNCTION "{schema}".count_change() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER AS'
         f' $$ BEGIN UPDATE "{schema}".revision SET number = number + 1; RETURN NULL; END $$'
     )
     for table in COUNTED:

@@ -5,6 +5,7 @@ Reading a hundred thousand cases and their answers takes many seconds; what come
 
 from __future__ import annotations
 
+import contextlib
 import os
 import platform
 import stat
@@ -23,6 +24,7 @@ from drovik.project.reading import STORE_FOLDER, store_place
 from drovik.project.settings import ProjectFile, read_settings
 from drovik.scoring.extensions import is_anything_added
 from drovik.store.answer_store import Store
+from drovik.store.database import BROKEN
 from drovik.store.kept_scores import KeptOutput
 
 _LEFT_OUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
@@ -52,13 +54,14 @@ class OutputKeeper:
 
     def known(self) -> str | None:
         """What it printed, where nothing has changed since that it read."""
-        if not self._command:
+        if not self._command or any((self._folder / STORE_FOLDER).glob("rescued-*")):  # those are to be taken in
+            self._command = ""
             return None
         try:
-            with Store(store_place(self._folder), create=False) as store:
+            with self._store() as store:
                 self._revision = store.kept_scores.revision()
                 before = store.kept_scores.output(self._command)
-        except DrovikError:  # for the command itself to say
+        except (DrovikError, *BROKEN):  # for the command itself to say
             self._command = ""
             return None
         try:
@@ -72,8 +75,13 @@ class OutputKeeper:
         """Keep what it printed, after `known` knew nothing."""
         is_settled = self._state.changed < self._began - _SETTLED_SECONDS
         if self._command and is_settled:
-            with Store(store_place(self._folder), create=False) as store:
-                store.kept_scores.keep_output(self._command, self._revision, KeptOutput(self._state.digest, text))
+            with contextlib.suppress(DrovikError, *BROKEN), self._store() as store:
+                if not store.claims.others():  # who sends now may end without a word, and what is under way counts
+                    made = KeptOutput(self._state.digest, text)
+                    store.kept_scores.keep_output(self._command, self._revision, made)
+
+    def _store(self) -> Store:
+        return Store(store_place(self._folder), create=False)
 
     def _files(self) -> FilesState:
         assert self._settings is not None
