@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import cache
 from importlib.metadata import PackageNotFoundError, version
 from importlib.resources import files
+from platform import python_version
 
 from drovik.parsing.answer_text import READING_REVISION
 from drovik.project.arms import digest, digest_of_bytes
@@ -14,9 +15,18 @@ from drovik.scoring.judged_pairs import JudgedPairs
 from drovik.scoring.measure import Measure
 from drovik.store.answer_store import Store
 
-_PACKAGES = ("rapidfuzz", "sympy", "shapely", "snowballstemmer", "py3langid", "python-dateutil", "numpy")
+_PACKAGES = (
+    "rapidfuzz",
+    "sympy",
+    "shapely",
+    "snowballstemmer",
+    "py3langid",
+    "python-dateutil",
+    "numpy",
+    "jsonschema-rs",
+)
 """Whose versions may change what an answer comes to."""
-_ROOMS = ("scoring", "scoring/causes", "scoring/language", "scoring/measures", "scoring/rules", "parsing")
+_ROOMS = ("", "scoring", "scoring/causes", "scoring/language", "scoring/measures", "scoring/rules", "parsing")
 
 
 class KeptJudgements:
@@ -62,7 +72,7 @@ def _program() -> str:
         for file in sorted(own.joinpath(room).iterdir(), key=lambda one: one.name)
         if file.name.endswith(".py")
     ]
-    return digest([digest_of_bytes(b"\0".join(code)), [_version(name) for name in _PACKAGES]])
+    return digest([digest_of_bytes(b"\0".join(code)), [_version(name) for name in _PACKAGES], python_version()])
 
 
 def _version(name: str) -> str:

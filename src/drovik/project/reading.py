@@ -80,9 +80,12 @@ class Project:
         raise UsageError(Problem(f"unknown task '{name}'", known_words(name, [one.name for one in self.tasks])))
 
 
-def store_place(folder: Path) -> StorePlace:
-    """Where the store of a project is, also where other things are wrong with it."""
-    settings = read_settings(folder, [])
+def store_place(folder: Path, settings: ProjectFile | None = None) -> StorePlace:
+    """Where the store of a project is, also where other things are wrong with it.
+
+    :param settings: where they are read already.
+    """
+    settings = settings or read_settings(folder, [])
     return StorePlace(folder / STORE_FOLDER / "answers.sqlite", settings.store if settings is not None else None)
 
 

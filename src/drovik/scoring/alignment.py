@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import pairwise
 from typing import NamedTuple
 
 from rapidfuzz.distance import LCSseq, Levenshtein
@@ -129,8 +128,6 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     right = [n for n in range(len(got)) if n not in taken]
     if len(left) * len(right) > _MOST_PAIRS:
         same |= dict(zip(left, right, strict=False))
-    elif not free and len(left) == len(right) and _go_together(wanted, got, left, right, same):
-        same |= dict(zip(left, right, strict=True))
     elif left and right:
         from scipy.optimize import linear_sum_assignment
 
@@ -159,15 +156,6 @@ def _is_side_by_side(wanted: Sequence[str], got: Sequence[str]) -> bool:
     return {one for one, _ in apart}.isdisjoint([other for _, other in apart]) and all(
         _alike(one, other) >= _ALIKE for one, other in apart
     )
-
-
-def _go_together(
-    wanted: Sequence[str], got: Sequence[str], left: Sequence[int], right: Sequence[int], same: dict[int, int]
-) -> bool:
-    """Whether the lines that differ go together as they stand, as nearly always: in order, and each alike enough."""
-    both = sorted([*same.items(), *zip(left, right, strict=True)])
-    in_order = all(first[1] < second[1] for first, second in pairwise(both))
-    return in_order and all(_alike(wanted[a], got[b]) >= _ALIKE for a, b in zip(left, right, strict=True))
 
 
 def _alike(one: str, other: str) -> float:

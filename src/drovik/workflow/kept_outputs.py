@@ -81,7 +81,7 @@ class OutputKeeper:
                     store.kept_scores.keep_output(self._command, self._revision, made)
 
     def _store(self) -> Store:
-        return Store(store_place(self._folder), create=False)
+        return Store(store_place(self._folder, self._settings), create=False)
 
     def _files(self) -> FilesState:
         assert self._settings is not None
