@@ -533,7 +533,7 @@ def test_an_answer_is_about_another_case_where_most_of_that_one_and_little_of_it
     said = lines.replace(" ", "\n")
     answer = Answer(Status.OK, "bare", said, said)
     found = other_case_answered(
-        measure, traits, {"c": (answer, measure.per_case(said, texts["c"])._replace(value=0.0))}
+        measure, lambda: traits, {"c": (answer, measure.per_case(said, texts["c"])._replace(value=0.0))}
     )
     assert found == ({"c": other} if other else {})
 
@@ -544,7 +544,7 @@ def test_two_thirds_of_another_cases_lines_are_enough() -> None:
     for count, found in ((4, {"c": "o"}), (3, {})):
         said = "\n".join(f"line {n}" for n in range(count))
         answered = {"c": (Answer(Status.OK, "bare", said, said), measure.worst("mine", "x"))}
-        assert other_case_answered(measure, traits, answered) == found
+        assert other_case_answered(measure, lambda: traits, answered) == found
 
 
 @pytest.mark.parametrize(

@@ -1,29 +1,50 @@
-"""Half of the arms scored by a second process: the same scores, and nothing is lost where that process is."""
+"""Answers judged by a second process beside the first: the same scores, and nothing is lost where that one is."""
 
 from __future__ import annotations
 
-import os
-import signal
-from collections.abc import Sequence
+import time
+from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import Drovik
 
-from drovik.evaluation import halves, second_process
-from drovik.evaluation.chosen_arms import all_arms
+from drovik.evaluation import second_process
 from drovik.evaluation.gathering import TaskView, gather
-from drovik.evaluation.halves import scoring_process
-from drovik.evaluation.second_process import SecondProcess
+from drovik.evaluation.judged_elsewhere import JudgesElsewhere, Pair, judge_pair
+from drovik.evaluation.second_process import LocalJudges, SecondProcess
+from drovik.parsing.answer_text import Answer, Reader
+from drovik.parsing.status import Status
+from drovik.project.cases import Case
 from drovik.project.reading import read_project
+from drovik.project.tasks import MeasureTable, Task
+from drovik.scoring.catalogue import measures_of
+from drovik.scoring.measure import Measure
 from drovik.store.answer_store import Store
 
-TWO = ["sort", "copy-tag"]
+
+def started() -> SecondProcess:
+    second = SecondProcess()
+    until = time.monotonic() + 30
+    while not second.is_up and time.monotonic() < until:
+        time.sleep(0.01)
+    assert second.is_up, "no second process came up"
+    return second
 
 
-def gathered(project: Any, second: SecondProcess | None, tasks: list[str] | None = None) -> list[TaskView]:
+@pytest.fixture
+def judges() -> Iterator[LocalJudges]:
+    """Judges whose second process is up, be there little to do."""
+    with LocalJudges() as found:
+        found._second = started()
+        yield found
+
+
+def gathered(project: Any, judges: JudgesElsewhere | None) -> list[TaskView]:
     with Store(project.store_path) as store:
-        return gather(project, store, tasks, ["gull", "fulmar"], "all", second=second)
+        store.connection.execute("DELETE FROM judged")  # what was judged before would not be judged again
+        return gather(project, store, None, ["gull", "fulmar"], "all", judges=judges)
 
 
 def told(views: Sequence[TaskView]) -> list[Any]:
@@ -47,55 +68,97 @@ def told(views: Sequence[TaskView]) -> list[Any]:
     ]  # fmt: skip
 
 
-@pytest.fixture
-def two_cores(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(halves, "MANY", 1)
-    monkeypatch.setattr(second_process, "_cores", lambda: 2)
-
-
-@pytest.mark.usefixtures("two_cores")
-def test_two_processes_score_as_one_does(answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_two_processes_score_as_one_does(
+    answered_demo: Drovik, judges: LocalJudges, monkeypatch: pytest.MonkeyPatch
+) -> None:
     project = read_project(answered_demo.folder)[0]
-    done = []
-    unpacked = halves.unpacked
-    monkeypatch.setattr(halves, "unpacked", lambda *those: done.append(unpacked(*those)) or done[-1])
-    with scoring_process(project) as second:
-        assert second is not None
-        by_two = told(gathered(project, second))
-    assert {arm.arm.split("/")[0] for half in done for arm in half.scores} == {"gull"}, "it took part"
-    assert by_two == told(gathered(project, None))
+    alone = told(gathered(project, None))
+    monkeypatch.setattr(second_process, "_OWN", 2)
+    monkeypatch.setattr(second_process, "_ITS", 20)
+    done: list[int] = []
+    answer = SecondProcess.answer
+    monkeypatch.setattr(SecondProcess, "answer", lambda one: done.append(len(found := answer(one) or [])) or found)
+    assert told(gathered(project, judges)) == alone
+    assert sum(done) > 50, "it took part"
+    assert all(done), "none had to be done again"
 
 
-@pytest.mark.usefixtures("two_cores")
+def some_pairs(count: int, said: Any = "cap") -> tuple[Task, Measure, list[Pair]]:
+    """A task by label, and that many answers, of which every third is right, every third invented, and some declined."""
+    task = Task(
+        "t", "", "json", None, "m", (MeasureTable("m", "label", {"at": "/kind", "labels": ["cap", "hat"]}),), ()
+    )
+    read = Reader("json").read
+    pairs = []
+    for number in range(count):
+        text = f'Here it is: {{"kind": "{("hat", said, f"x{number}")[number % 3]}"}}'
+        reading = read(text)
+        answer = Answer(reading.status, reading.how, text, reading.value, model="gull", seconds=1.0)
+        refusal = frozenset({"t"}) if number % 7 == 0 else frozenset()
+        case = Case(f"c{number}", (), {}, {"t": {"kind": "hat"}}, None, "tune", refusal, "")
+        pairs.append(Pair(case, "hat", answer if number % 5 else Answer(Status.REFUSED, text="No.")))
+    return task, measures_of(task, [])[0], pairs
+
+
+@pytest.mark.parametrize("count", [0, 1, 50, 51, 99, 100, 449, 450, 451, 2_000])
+def test_each_answer_keeps_its_place(judges: LocalJudges, count: int) -> None:
+    """A score that came back beside another case's answer would be a miss where none was."""
+    task, measure, pairs = some_pairs(count)
+    assert judges.judged(task, measure, pairs) == [judge_pair(task, measure, pair) for pair in pairs]
+
+
 def test_what_a_second_process_cannot_do_is_done_by_the_first(
-    answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch
+    judges: LocalJudges, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    project = read_project(answered_demo.folder)[0]
-    alone = told(gathered(project, None, TWO))
+    task, measure, pairs = some_pairs(1_000)
+    alone = [judge_pair(task, measure, pair) for pair in pairs]
+    second = judges._second
+    assert second is not None
+    unsent = [pairs[-1]._replace(answer=pairs[-1].answer._replace(how=lambda: "no process can send this"))]
+    assert judges.judged(task, measure, pairs[:-1] + unsent) == alone
+    ask = SecondProcess.ask
 
-    def broken(*_: object) -> bytes:
-        raise MemoryError
+    def killed(one: SecondProcess, those: Sequence[Pair]) -> bool:
+        begun = ask(one, those)
+        one._process.kill()
+        return begun
 
     with monkeypatch.context() as patched:
-        patched.setattr(halves, "packed", broken)
-        with scoring_process(project) as second:
-            assert told(gathered(project, second, TWO)) == alone
-    with monkeypatch.context() as patched:
-        patched.setattr(halves, "packed", lambda _: os.kill(os.getpid(), signal.SIGKILL))
-        with scoring_process(project) as second:
-            assert told(gathered(project, second, TWO)) == alone, "killed in the middle of the first task, for all"
+        patched.setattr(SecondProcess, "ask", killed)
+        assert judges.judged(task, measure, pairs) == alone, "killed while it judged"
+    assert judges.judged(task, measure, pairs) == alone, "killed before"
+    second.end()
 
 
-def test_few_cases_or_one_core_start_no_second_process(
-    answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    project = read_project(answered_demo.folder)[0]
-    assert project is not None
-    # One that comes after another, or judges it, has to know of that one, and is scored by one process.
-    alone = [task for task in project.tasks if task.after is None and task.judges is None]
-    many = sum(len(all_arms(project, task)) for task in alone) * len(project.cases)
-    for least, cores, is_there in ((many, 2, True), (many + 1, 2, False), (many, 1, False)):
-        monkeypatch.setattr(halves, "MANY", least)
+def test_a_measure_of_a_new_kind_of_question_is_told_to_it(judges: LocalJudges) -> None:
+    """It must not go on to judge the next task by the measure of the last."""
+    task, measure, pairs = some_pairs(300)
+    other = Task(
+        "t", "", "json", None, "m", (MeasureTable("m", "fields", {"at": "/kind", "fields": {"": "exact"}}),), ()
+    )
+    fields = measures_of(other, []) or [measure]
+    for one_task, one in ((task, measure), (other, fields[0]), (task, measure)):
+        assert judges.judged(one_task, one, pairs) == [judge_pair(one_task, one, pair) for pair in pairs]
+
+
+def test_it_is_started_where_there_is_much_to_judge_and_a_core_for_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    begun: list[str] = []
+    monkeypatch.setattr(second_process, "SecondProcess", lambda: begun.append("one") or started())
+    task, measure, pairs = some_pairs(500)
+    for seconds, cores, starts in ((3_600.0, 2, 0), (0.0, 1, 0), (0.0, 2, 1)):
+        monkeypatch.setattr(second_process, "WORTH_SECONDS", seconds)
         monkeypatch.setattr(second_process, "_cores", lambda cores=cores: cores)
-        with scoring_process(project) as second:
-            assert (second is not None) == is_there, (least, cores)
+        begun.clear()
+        with LocalJudges() as judges:
+            judges.judged(task, measure, pairs)
+            judges.judged(task, measure, pairs)
+        assert len(begun) == starts, (seconds, cores)
+
+
+def test_a_file_in_the_folder_is_not_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Somebody else's project may hold a file that is called as a module is."""
+    for name in ("drovik", "pickle", "numpy", "json"):
+        (tmp_path / f"{name}.py").write_text(f"open('{name}.ran', 'w').close()\nraise SystemExit(1)\n")
+    monkeypatch.chdir(tmp_path)
+    started().end()
+    assert not list(tmp_path.glob("*.ran"))

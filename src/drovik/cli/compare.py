@@ -70,8 +70,8 @@ def run(arguments: argparse.Namespace) -> int:
         )
     project = open_project(arguments.project)
     arms = arms_named(arguments) if is_gate(arguments) else arguments.arms
-    with workflow.scoring_process(project) as second, open_store(project.store_place, create=False) as store:
-        views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust, second)
+    with open_store(project.store_place, create=False) as store:
+        views = workflow.gather(project, store, arguments.task, arms, arguments.split, arguments.trust)
         if not is_gate(arguments):
             views = views_having(views, arguments.arms)
         looks = Looks(store, views, arguments.split)
@@ -80,7 +80,7 @@ def run(arguments: argparse.Namespace) -> int:
             looks.show(arguments.json)
             return code
         if arguments.held_out and not arguments.cascades:
-            apart = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust, second)
+            apart = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust)
             looks = Looks(store, apart, "held_out")
             _show_splits(_measured(views, arguments.measure), apart, looks, arguments.json)
             return DONE
@@ -91,7 +91,7 @@ def run(arguments: argparse.Namespace) -> int:
         levels = Levels(project, store, arguments.by)
         held_out: list[TaskView] = []
         if arguments.held_out:
-            held_out = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust, second)
+            held_out = workflow.gather(project, store, arguments.task, arms, "held_out", arguments.trust)
             looks = Looks(store, held_out, "held_out")
         if arguments.arms:
             _compare_two(views, arguments, levels, looks)

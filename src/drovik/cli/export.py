@@ -57,10 +57,8 @@ def run(arguments: argparse.Namespace) -> int:
         else:
             say(f"{arguments.bundle} has {counted(count, 'file')} ({size / 1e6:.1f} MB), and no keys.")
         return DONE
-    with workflow.scoring_process(project) as second, open_store(project.store_place, create=False) as store:
-        views = workflow.gather(
-            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second
-        )
+    with open_store(project.store_place, create=False) as store:
+        views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
         looks = Looks(store, views, arguments.split)
         tables = workflow.tables_to_export(store, views, arguments.table)
         written = write_tables(tables, arguments.folder, arguments.kind)

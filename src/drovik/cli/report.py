@@ -61,16 +61,16 @@ def run(arguments: argparse.Namespace) -> int:
 
     project = open_project(arguments.project)
     with (
-        workflow.scoring_with(arguments.cluster, project) as (second, judges),
+        workflow.judges_on(arguments.cluster, project) as judges,
         open_store(project.store_place, create=False) as store,
     ):
         views = workflow.gather(
-            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second, judges
+            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, judges
         )
         held_out: list[TaskView] = []
         if arguments.held_out:
             held_out = workflow.gather(
-                project, store, arguments.task, arguments.arm, "held_out", arguments.trust, second, judges
+                project, store, arguments.task, arguments.arm, "held_out", arguments.trust, judges
             )
         looks = Looks(store, held_out or views, "held_out" if held_out else arguments.split)
         path: Path = arguments.out or project.folder / "report.html"

@@ -59,11 +59,11 @@ def run(arguments: argparse.Namespace, _: Printed) -> int:
 
     project = open_project(arguments.project)
     with (
-        workflow.scoring_with(arguments.cluster, project) as (second, judges),
+        workflow.judges_on(arguments.cluster, project) as judges,
         open_store(project.store_place, create=False) as store,
     ):
         views = workflow.gather(
-            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, second, judges
+            project, store, arguments.task, arguments.arm, arguments.split, arguments.trust, judges
         )
         looks = Looks(store, views, arguments.split)
     if arguments.json:

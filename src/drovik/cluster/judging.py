@@ -5,15 +5,16 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from collections.abc import Sequence
+from pickle import PicklingError
 from typing import Any
 
 from drovik.cluster.connection import Cluster
 from drovik.cluster.work import packed, unpacked
-from drovik.parsing.answer_text import Answer
+from drovik.evaluation.judged_elsewhere import Pair, judge_pair
 from drovik.project.arms import digest_of_bytes
-from drovik.project.cases import Case
 from drovik.project.tasks import Task
 from drovik.scoring.judged_pairs import Judged
+from drovik.scoring.measure import Measure
 
 _PAIRS = 500
 """Pairs of a partition: some tenths of a second of most measures."""
@@ -27,18 +28,20 @@ class ClusterJudges:
     def __init__(self, cluster: Cluster) -> None:
         self._cluster = cluster
 
-    def judged(
-        self, task: Task, cases: Sequence[Case], measure: str, pairs: Sequence[tuple[str, Answer]]
-    ) -> list[Judged]:
+    def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
         """What answers come to, in order.
 
         :raises GoneElsewhere: where no worker is left.
         """
-        known = packed((task, [_slim(case, task.name) for case in cases]))
-        parts = [packed(list(pairs[start : start + _PAIRS])) for start in range(0, len(pairs), _PAIRS)]
-        return [Judged(*row) for part in self._cluster.wait(self._all(known, measure, parts)) for row in part]
+        try:
+            known = packed((task, measure))
+            every = [pair.packed() for pair in pairs]
+            parts = [packed(every[start : start + _PAIRS]) for start in range(0, len(every), _PAIRS)]
+        except (TypeError, AttributeError, PicklingError):  # somebody's own measure, which cannot travel
+            return [judge_pair(task, measure, pair) for pair in pairs]
+        return [Judged(*row) for part in self._cluster.wait(self._all(known, parts)) for row in part]
 
-    async def _all(self, known: bytes, measure: str, parts: list[bytes]) -> list[list[tuple[Any, ...]]]:
+    async def _all(self, known: bytes, parts: list[bytes]) -> list[list[tuple[Any, ...]]]:
         mark = digest_of_bytes(known)
         free = asyncio.Semaphore(_AT_ONCE * max(1, await self._cluster.size()))
 
@@ -46,16 +49,10 @@ class ClusterJudges:
             what = f"part {number} of the answers"
             async with free:
                 while True:
-                    member, done = await self._cluster.anywhere(what, "judge", mark, measure, part)
+                    member, done = await self._cluster.anywhere(what, "judge", mark, part)
                     if done is not None:
                         return list(unpacked(done))
-                    with contextlib.suppress(OSError):  # it has not heard of the task as yet
+                    with contextlib.suppress(OSError):  # it has not heard of the measure as yet
                         await self._cluster.call(member, "know", mark, known)
 
         return list(await asyncio.gather(*(one(number, part) for number, part in enumerate(parts))))
-
-
-def _slim(case: Case, task: str) -> Case:
-    """What measures look at of a case."""
-    expected = {task: case.expected[task]} if task in case.expected else {}
-    return case._replace(pictures=(), given={}, regions={}, expected=expected)

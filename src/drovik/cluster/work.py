@@ -22,18 +22,16 @@ from drovik.cost.token_rates import RequestSize
 from drovik.dialects.request import RequestWriter
 from drovik.dialects.request_template import HttpRequest
 from drovik.errors import DrovikError, Problem, ProjectError
+from drovik.evaluation.judged_elsewhere import Pair, judge_pair
 from drovik.heavy import aiohttp
 from drovik.kept_files import KeptFiles
 from drovik.planning.requests import Request
-from drovik.project.cases import Case
 from drovik.project.object_pictures import ObjectPictures, is_object
 from drovik.project.picture_files import PictureFolder, source_digest
 from drovik.project.reading import Project
 from drovik.project.settings import PicturesFrom
 from drovik.project.tasks import Task
-from drovik.scoring.arm_scores import score_case
-from drovik.scoring.catalogue import measures_of, measures_with_expectations
-from drovik.scoring.measure import Measure, expected_at
+from drovik.scoring.measure import Measure
 from drovik.store.prepared_pictures import PreparedPictures
 from drovik.transport.http import HttpReply, NoReply, RestingConnector, fetch
 from drovik.transport.preparer import PictureChanged, PreparedFact, write_request
@@ -129,7 +127,7 @@ class Worker:
         self._kept = PreparedPictures(None, 0)
         self._pool = ThreadPoolExecutor(max(1, len(os.sched_getaffinity(0))), "prepare")
         self._session: aiohttp.ClientSession | None = None
-        self._judged: dict[str, tuple[Task, dict[str, Case], dict[str, Measure]]] = {}
+        self._judging: tuple[str, Task, Measure] | None = None
 
     async def enter(self, setup: bytes) -> str:
         """Take in what all requests have in common; gives the version of the program here."""
@@ -191,21 +189,16 @@ class Worker:
             return packed(Failed("", error.problems))
 
     async def know(self, mark: str, data: bytes) -> None:
-        """Take in a task and its cases, whose answers are to be judged; `mark` is what they are known by."""
-        if mark not in self._judged:
-            task, cases = pickle.loads(data)
-            measures = measures_with_expectations(measures_of(task, []), task, cases)
-            self._judged = {mark: (task, {case.id: case for case in cases}, {one.name: one for one in measures})}
+        """Take in a task and the measure that its answers are to be judged by; `mark` is what they are known by."""
+        self._judging = mark, *pickle.loads(data)
 
-    async def judge(self, mark: str, measure: str, pairs: bytes) -> bytes | None:
-        """What answers come to beside what is expected of their cases: score, as read, note. None where the task is
-        not known here.
+    async def judge(self, mark: str, pairs: bytes) -> bytes | None:
+        """What answers come to beside what is expected of their cases: score, as read, note. None where the measure
+        is not known here.
         """
-        if mark not in self._judged:
+        if self._judging is None or self._judging[0] != mark:
             return None
-        return await asyncio.get_running_loop().run_in_executor(
-            self._pool, _judged, *self._judged[mark], measure, pairs
-        )
+        return await asyncio.get_running_loop().run_in_executor(self._pool, _judged, *self._judging[1:], pairs)
 
     async def leave(self) -> None:
         """Close the connections."""
@@ -222,14 +215,8 @@ class Worker:
         return self._setup
 
 
-def _judged(task: Task, cases: Mapping[str, Case], measures: Mapping[str, Measure], name: str, data: bytes) -> bytes:
-    measure = measures[name]
-    done = []
-    for case_id, answer in pickle.loads(data):
-        case = cases[case_id]
-        scored = score_case(task, measure, case, answer, expected_at(measure, task, case))
-        done.append((scored.score, scored.as_read, scored.note))
-    return packed(done)
+def _judged(task: Task, measure: Measure, pairs: bytes) -> bytes:
+    return packed([tuple(judge_pair(task, measure, Pair.unpacked(one))) for one in pickle.loads(pairs)])
 
 
 def packed(something: Any) -> bytes:

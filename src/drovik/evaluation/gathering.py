@@ -8,10 +8,9 @@ from dataclasses import dataclass
 from drovik.errors import Problem, UsageError, known_words
 from drovik.evaluation.chosen_arms import all_arms, chosen_arms, chosen_cases, chosen_tasks, older_names
 from drovik.evaluation.controls import ControlScores, controls_of
-from drovik.evaluation.halves import Half, is_halved, scored_by_two
 from drovik.evaluation.judged_elsewhere import JudgesElsewhere
 from drovik.evaluation.scored_arms import ToScore, scored_arms
-from drovik.evaluation.second_process import SecondProcess
+from drovik.evaluation.second_process import LocalJudges
 from drovik.evaluation.task_measures import task_measures
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -67,14 +66,12 @@ def gather(
     arms: Sequence[str] | None,
     split: str,
     trust: bool = False,
-    second: SecondProcess | None = None,
     judges: JudgesElsewhere | None = None,
 ) -> list[TaskView]:
     """The views of the chosen tasks, with the chosen arms that each of them has.
 
     :param trust: whether the project's own functions may be run as measures.
-    :param second: a `scoring_process`, which then does half of the work.
-    :param judges: what runs measures on other machines.
+    :param judges: what runs measures on other machines; None: they are run here.
 
     :raises DrovikError: where a word fits no arm of any chosen task.
     """
@@ -89,14 +86,12 @@ def gather(
         if "@" in word and not any(arm.name.startswith(word) for one in fitting.values() for arm in one):
             known = known_words(word, [name for task in chosen for name, _ in older_names(project, store, task)])
             raise UsageError(Problem(f"there is no older arm '{word}'", known))
-    half = None if second is None else Half(second, tuple(words), split, trust)
-    return [
-        _view(
-            project, store, task, own, cases, digests, trust, half if is_halved(project, task, own) else None, judges
-        )
-        for task in chosen
-        if (own := fitting[task.name])
-    ]
+    with LocalJudges() as here:
+        return [
+            _view(project, store, task, own, cases, digests, judges or here, trust)
+            for task in chosen
+            if (own := fitting[task.name])
+        ]
 
 
 def _wrong_before(
@@ -106,6 +101,7 @@ def _wrong_before(
     arms: Sequence[Arm],
     cases: tuple[Case, ...],
     digests: dict[str, str],
+    judges: JudgesElsewhere,
 ) -> dict[str, frozenset[str]]:
     """For a task that comes after another: by arm, the cases whose answer before was wrong already."""
     if task.after is None:
@@ -113,7 +109,7 @@ def _wrong_before(
     before = project.task(task.after.task)
     wanted = {arm.name: one for arm in arms if (one := arm_before(project, task, arm)) is not None}
     distinct = tuple({one.name: one for one in wanted.values()}.values())
-    view = _view(project, store, before, distinct, cases, digests)
+    view = _view(project, store, before, distinct, cases, digests, judges)
     found = {}
     for name, one in wanted.items():
         measure = view.score_of(one.name).measure(before.decide_on or "")
@@ -129,14 +125,13 @@ def _view(
     arms: tuple[Arm, ...],
     cases: tuple[Case, ...],
     digests: dict[str, str],
+    judges: JudgesElsewhere,
     trust: bool = False,
-    half: Half | None = None,
-    judges: JudgesElsewhere | None = None,
 ) -> TaskView:
     measures, not_run = task_measures(project, store, task, cases, digests, trust)
-    wrong = _wrong_before(project, store, task, arms, cases, digests)
-    to_score = ToScore(project, store, task, cases, digests, measures, wrong, judges)
-    found = scored_arms(to_score, arms) if half is None else scored_by_two(half, to_score, arms)
+    wrong = _wrong_before(project, store, task, arms, cases, digests, judges)
+    to_score = ToScore(project, store, task, cases, digests, measures, judges, wrong)
+    found = scored_arms(to_score, arms)
 
     def score(name: str, of: Sequence[Case], answers: Mapping[str, Sequence[Answer | None]]) -> ArmScores:
         every = {one: tuple(given) for one, given in answers.items()}

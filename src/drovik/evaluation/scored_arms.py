@@ -1,12 +1,10 @@
-"""Arms of a task with their answers and scores; and the same packed, as one process hands them to another."""
+"""Arms of a task with their answers and scores."""
 
 from __future__ import annotations
 
-import pickle
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
 from drovik.evaluation.asked import add_outside, answered_within, asked_of, asks_of_older, earlier_turns, repair_turns
 from drovik.evaluation.judged_elsewhere import JudgesElsewhere, judge_elsewhere
@@ -21,7 +19,7 @@ from drovik.project.reading import Project
 from drovik.project.tasks import Task
 from drovik.scoring.arm_scores import score_arm, with_wrong_before
 from drovik.scoring.measure import Measure
-from drovik.scoring.scores import ArmScores, Expectations, MeasureScore, ScoredCase
+from drovik.scoring.scores import ArmScores, Expectations
 from drovik.store.answer_store import Store
 
 
@@ -38,15 +36,6 @@ class ScoredArms:
     answers: Mapping[str, Mapping[str, Answer]]
     scores: tuple[ArmScores, ...]
 
-    def joined(self, other: ScoredArms) -> ScoredArms:
-        """With further arms of the same task."""
-        return replace(
-            self,
-            identities={**self.identities, **other.identities},
-            answers={**self.answers, **other.answers},
-            scores=(*self.scores, *other.scores),
-        )
-
 
 @dataclass(frozen=True)
 class ToScore:
@@ -61,9 +50,8 @@ class ToScore:
     cases: tuple[Case, ...]
     digests: dict[str, str]
     measures: tuple[Measure, ...]
+    judges: JudgesElsewhere
     wrong: Mapping[str, frozenset[str]] = field(default_factory=dict)
-    judges: JudgesElsewhere | None = None
-    """What runs measures on other machines."""
 
     @cached_property
     def judgements(self) -> KeptJudgements:
@@ -100,8 +88,7 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
     by_turn = earlier_turns(project, store, task, threads)
     second = repair_turns(project, store, task, threads)
     del threads, requests, found  # of a hundred thousand cases these are as much memory as their scores
-    if to_score.judges is not None:
-        judge_elsewhere(to_score.judges, to_score.expectations, measures, cases, asked.repeats)
+    judge_elsewhere(to_score.judges, to_score.expectations, measures, cases, asked.repeats)
     scores = []
     before = task.after.task if task.after else ""
     for arm in arms:
@@ -113,72 +100,3 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
         scores.append(with_wrong_before(made, before, to_score.wrong.get(arm.name, frozenset())))
     to_score.judgements.keep()
     return ScoredArms(cases, measures, asked.identities, asked.answers, tuple(scores))
-
-
-def packed(arms: ScoredArms) -> bytes:
-    """The arms for a process that has the same project: cases and measures are numbers, and answers come once each.
-
-    That is several times as quick as to hand over the objects as they are.
-    """
-    scored = [
-        measure
-        for score in arms.scores
-        for measure in (*score.measures, *(score.second.measures if score.second else ()))
-    ]
-    every = {id(one): one for of_arm in arms.answers.values() for one in of_arm.values()}
-    for case in (case for measure in scored for case in measure.cases):
-        if case.repeats or (case.answer is not None and id(case.answer) not in every):
-            every |= {id(answer): answer for answer in case.answers}
-    numbers: dict[int | None, int | None] = {id(None): None}
-    numbers |= {known: number for number, known in enumerate(every)}
-    case_numbers = {id(one): number for number, one in enumerate(arms.cases)}
-    measure_numbers = {id(one): number for number, one in enumerate(arms.measures)}
-
-    def case_rows(cases: Sequence[ScoredCase]) -> list[tuple[Any, ...]]:
-        return [
-            (case_numbers[id(case)], numbers[id(answer)], score, as_read, case_rows(repeats) if repeats else (), note)
-            for case, answer, score, as_read, repeats, note in cases
-        ]
-
-    def measure_row(one: MeasureScore) -> tuple[Any, ...]:
-        return measure_numbers[id(one.measure)], case_rows(one.cases), one.value, one.bounds, one.tables, one.totals
-
-    scores = [
-        (
-            replace(one, measures=(), second=None if one.second is None else replace(one.second, measures=())),
-            [measure_row(score) for score in one.measures],
-            [measure_row(score) for score in one.second.measures] if one.second else [],
-        )
-        for one in arms.scores
-    ]
-    answers = {arm: {case: numbers[id(one)] for case, one in found.items()} for arm, found in arms.answers.items()}
-    return pickle.dumps((list(map(tuple, every.values())), arms.identities, answers, scores), protocol=5)
-
-
-def unpacked(data: bytes, cases: tuple[Case, ...], measures: tuple[Measure, ...]) -> ScoredArms:
-    """The arms as they were before `packed`.
-
-    :param data: of a process of this program, never of a file: unpacking may run what is in it.
-    """
-    rows, identities, numbers, scores = pickle.loads(data)
-    every = [Answer._make(one) for one in rows]
-
-    def case_of(row: tuple[Any, ...]) -> ScoredCase:
-        case, answer, score, as_read, repeats, note = row
-        again = tuple([case_of(one) for one in repeats]) if repeats else ()
-        return ScoredCase(cases[case], None if answer is None else every[answer], score, as_read, again, note)
-
-    def measure_of(row: tuple[Any, ...]) -> MeasureScore:
-        measure, cases_of, *rest = row
-        return MeasureScore(measures[measure], tuple([case_of(one) for one in cases_of]), *rest)
-
-    made = tuple(
-        replace(
-            one,
-            measures=tuple(map(measure_of, own)),
-            second=None if one.second is None else replace(one.second, measures=tuple(map(measure_of, second))),
-        )
-        for one, own, second in scores
-    )
-    answers = {arm: {case: every[number] for case, number in found.items()} for arm, found in numbers.items()}
-    return ScoredArms(cases, measures, identities, answers, made)

@@ -1,82 +1,176 @@
-"""A second process beside this one, so that both cores work where there is much to do.
+"""Answers judged by this process and, where there is much to judge, by a second one beside it on another core.
 
-It is forked once the project is read and before the store is opened: so it has the project without reading it again,
-and opens the store for itself, for a connection must not be carried over a fork.
+The second one is a Python of its own that is started once judging has taken a while. It knows no more than a task and
+a measure, and is sent pairs of answer and expected output. Whatever it fails at is done here.
 """
 
 from __future__ import annotations
 
 import contextlib
-import multiprocessing
 import os
+import pickle
+import select
 import signal
+import subprocess
 import sys
-from collections.abc import Callable, Iterator
-from multiprocessing.connection import Connection
-from typing import Any
+import time
+from collections.abc import Sequence
+from types import TracebackType
+from typing import IO, Any
 
-Work = Callable[[Any], bytes]
-"""What is done there: a job, of plain values, → its result, packed."""
+from drovik.evaluation.judged_elsewhere import Pair, judge_pair
+from drovik.project.tasks import Task
+from drovik.scoring.judged_pairs import Judged
+from drovik.scoring.measure import Measure
+
+WORTH_SECONDS = 1.0
+"""Of judging, until a second process is started: that takes half a second of a core."""
+_OWN, _ITS = 50, 400
+"""Pairs that are judged here before the second process is looked after, and pairs that it is given at once."""
 _ENDING_SECONDS = 2.0
 
 
+class LocalJudges:
+    """Judges on this machine. To be used in a `with` statement, for it may have a process to end."""
+
+    def __init__(self) -> None:
+        self._second: SecondProcess | None = None
+        self._may_start = sys.platform != "win32" and _cores() > 1  # no pipe can be waited for there
+        self._seconds = 0.0
+
+    def __enter__(self) -> LocalJudges:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._second is not None:
+            self._second.end()
+
+    def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
+        """What answers come to, in order: this process begins with the first, the second one with the last."""
+        mine: list[Judged] = []
+        its: list[list[Judged]] = []
+        left = given = len(pairs)  # where what this process may still take ends, and what the second one has
+        while len(mine) < left or left < given:
+            began = time.perf_counter()
+            if left == given and left - len(mine) > _OWN and (second := self._free_second(task, measure)):
+                start = max(len(mine) + _OWN, left - _ITS)
+                left = start if second.ask(pairs[start:left]) else left
+            mine += [judge_pair(task, measure, pair) for pair in pairs[len(mine) : min(len(mine) + _OWN, left)]]
+            self._seconds += time.perf_counter() - began
+            if left < given and self._second and (len(mine) == left or self._second.has_answered):
+                done = self._second.answer()
+                its.append(done or [judge_pair(task, measure, pair) for pair in pairs[left:given]])
+                given = left
+        return mine + [one for part in reversed(its) for one in part]
+
+    def _free_second(self, task: Task, measure: Measure) -> SecondProcess | None:
+        """The second process, where it waits for work and knows the measure."""
+        if self._second is None and self._may_start and self._seconds >= WORTH_SECONDS:
+            self._may_start = False
+            with contextlib.suppress(OSError):  # as where no more processes may be started
+                self._second = SecondProcess()
+        if self._second is None or not self._second.is_up or not self._second.knows(task, measure):
+            return None
+        return self._second
+
+
 class SecondProcess:
-    """Does one job after another; the answer to a job that failed there is None, and then it is done here."""
+    """The second process as the first one sees it. It is asked one thing at a time, and so never waits to be read."""
 
-    def __init__(self, connection: Connection) -> None:
-        self._connection = connection
+    def __init__(self) -> None:
+        # -P: a file of the folder that somebody is in is no module of ours.
+        words = [sys.executable, "-P", "-m", "drovik.evaluation.second_process"]
+        pipe = subprocess.PIPE
+        self._process = subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL)
+        self._known: tuple[Task, Measure] | None = None
+        self._is_up: bool | None = None  # None until it says so; False for ever after it failed
 
-    def ask(self, job: object) -> bool:
-        """Have a job begun; False where the process is gone."""
+    @property
+    def has_answered(self) -> bool:
+        """Whether there is something to read, were it that it has ended."""
+        return bool(select.select([_open(self._process.stdout)], [], [], 0)[0])
+
+    @property
+    def is_up(self) -> bool:
+        """Whether it takes work."""
+        if self._is_up is None and self.has_answered:
+            self._is_up = True
+            self.answer()
+        return bool(self._is_up)
+
+    def knows(self, task: Task, measure: Measure) -> bool:
+        """Have it know a measure; False where that cannot be."""
+        if self._known is None or self._known[0] is not task or self._known[1] is not measure:
+            self._known = (task, measure) if self._send((task, measure)) else None
+        return self._known is not None
+
+    def ask(self, pairs: Sequence[Pair]) -> bool:
+        """Have pairs judged; False where that cannot be."""
+        return self._send([pair.packed() for pair in pairs])
+
+    def answer(self) -> list[Judged] | None:
+        """What it answers, when it does; None where it could not."""
         try:
-            self._connection.send(job)
-        except OSError:
-            return False
-        return True
-
-    def answer(self) -> bytes | None:
-        """The result of the job; None where it failed, whatever the reason."""
-        try:
-            return self._connection.recv_bytes() or None
-        except (EOFError, OSError):
+            found = pickle.load(_open(self._process.stdout))
+            return None if found is None else [Judged._make(one) for one in found]
+        except Exception:  # it ended, maybe in the middle of something
+            self._is_up = False
             return None
 
+    def end(self) -> None:
+        """Have it end, were it in the middle of something."""
+        self._process.kill()
+        for stream in (self._process.stdin, self._process.stdout):
+            with contextlib.suppress(OSError):  # what was not read any more
+                _open(stream).close()
+        self._process.wait(_ENDING_SECONDS)
 
-def _serve(work: Work, theirs: Connection, ours: Connection) -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process is told, and closes the connection
-    ours.close()
-    with contextlib.suppress(EOFError, OSError):
-        while True:
-            job = theirs.recv()
-            try:
-                done = work(job)
-            except Exception:  # the first process does it again, and says what is wrong
-                done = b""
-            theirs.send_bytes(done)
+    def _send(self, something: object) -> bool:
+        try:
+            packed = pickle.dumps(something, protocol=5)
+        except Exception:  # what somebody's own measure holds
+            return False
+        try:
+            _open(self._process.stdin).write(packed)
+            _open(self._process.stdin).flush()
+        except OSError:  # it ended
+            self._is_up = False
+        return bool(self._is_up)
+
+
+def _open(stream: IO[bytes] | None) -> IO[bytes]:
+    assert stream is not None
+    return stream
 
 
 def _cores() -> int:
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
-@contextlib.contextmanager
-def second_process(work: Work, is_worth_it: bool) -> Iterator[SecondProcess | None]:
-    """A second process that does `work`; None where there is no second core for it, or it is not worth it.
+def serve(asked: IO[bytes], answered: IO[bytes]) -> None:
+    """Judge what is asked for until nobody asks any more."""
+    known: tuple[Task, Measure] | None = None
+    done: Any = []
+    while True:
+        if not isinstance(done, tuple):
+            answered.write(pickle.dumps(done, protocol=5))
+            answered.flush()
+        try:
+            job = pickle.load(asked)
+        except EOFError:
+            return
+        if isinstance(job, tuple):
+            known = done = job
+            continue
+        try:
+            assert known is not None
+            done = [tuple(judge_pair(*known, Pair.unpacked(one))) for one in job]
+        except Exception:  # the first process does it again, and says what is wrong
+            done = None
 
-    :param work: is carried over by the fork, with all that it holds.
-    """
-    # Elsewhere a fork is unsafe beside the system's own threads.
-    if not is_worth_it or sys.platform != "linux" or _cores() < 2:
-        yield None
-        return
-    ours, theirs = multiprocessing.Pipe()
-    process = multiprocessing.get_context("fork").Process(target=_serve, args=(work, theirs, ours), daemon=True)
-    process.start()
-    theirs.close()
-    try:
-        yield SecondProcess(ours)
-    finally:
-        ours.close()
-        process.join(_ENDING_SECONDS)
-        if process.is_alive():
-            process.kill()
+
+if __name__ == "__main__":
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process is told, and ends this one
+    serve(sys.stdin.buffer, sys.stdout.buffer)

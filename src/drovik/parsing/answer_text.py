@@ -43,7 +43,7 @@ class Answer(NamedTuple):
     pictures: tuple[Mapping[str, Any], ...] = ()
 
 
-READING_REVISION = 3
+READING_REVISION = 4
 """Raised when the same text may be read otherwise than before, so that kept readings are made again."""
 
 How = Literal["bare", "fenced", "in_prose", "repaired", ""]

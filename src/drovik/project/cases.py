@@ -30,6 +30,7 @@ from drovik.project.schemas import SchemaChecker
 from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of
 
+_NONE: frozenset[str] = frozenset()
 _MOST_ERRORS = 100
 """Of one expected output."""
 
@@ -396,7 +397,7 @@ def case_of(row: SourceRow, source: str, problems: list[Problem]) -> Case | None
         expected=found.expected,
         group=found.group,
         split=found.split,
-        refusal=frozenset(found.refusal),
+        refusal=frozenset(found.refusal) if found.refusal else _NONE,
         place=row.place,
         regions=found.regions,
     )

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -153,7 +154,7 @@ def _score_measure(
             else:
                 scored.append(_mean_of(case, [_known_score(known, measure, case, one, wanted, arm) for one in given]))
     if type(measure).traits is not Measure.traits:
-        scored = _told_of_other_cases(known.traits(measure, cases), measure, scored)
+        scored = _told_of_other_cases(partial(known.traits, measure, cases), measure, scored)
     done = [one.score for one in scored if one.score is not None]
     if not done:
         return next((one.note for one in scored if one.note), "")
@@ -189,7 +190,7 @@ def _known_score(
 
 
 def _told_of_other_cases(
-    traits: Mapping[str, frozenset[str]], measure: Measure, scored: list[ScoredCase]
+    traits: Callable[[], Mapping[str, frozenset[str]]], measure: Measure, scored: list[ScoredCase]
 ) -> list[ScoredCase]:
     """The scored cases, with those findings replaced whose answer is about another case."""
     missed = {

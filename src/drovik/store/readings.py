@@ -88,7 +88,10 @@ class Readings:
         ) in self._connection.execute(_KEPT, (task,)):  # fmt: skip
             if wanted(identity) != attempt or reading != digest(identity, endpoint):
                 continue
-            read = values[value] if value in values else _value(value, values, shared)
+            if not value:
+                read: Any = shared[text]
+            else:
+                read = values[value] if value in values else _value(value, values, shared)
             paid = money[spent] if spent in money else _money(spent, money)
             places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
             found[identity] = make((
@@ -122,7 +125,7 @@ class _Shared(dict[Any, Any]):
 
 def _value(text: str, known: dict[str, Any], shared: _Shared) -> Any:
     value = json.loads(text)
-    if isinstance(value, str):  # as nearly always the text of the answer itself
+    if isinstance(value, str):
         return shared[value]
     if len(known) < _MOST_VALUES and len(text) < _SHORT:
         known[text] = value
@@ -142,7 +145,8 @@ def _row(task: str, identity: str, kept: Reading) -> tuple[Any, ...]:
     # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
     errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
     spent = None if one.spent is None else json.dumps([one.spent.currency, str(one.spent.amount)])
+    value = "" if one.value == one.text else json.dumps(one.value)  # as of nearly all answers in plain text
     return (
         task, identity, kept.attempt, kept.endpoint, kept.digest, one.status, one.how, one.text,
-        json.dumps(one.value), errors, one.note, one.model, one.input_tokens, one.output_tokens, spent, one.seconds,
+        value, errors, one.note, one.model, one.input_tokens, one.output_tokens, spent, one.seconds,
     )  # fmt: skip

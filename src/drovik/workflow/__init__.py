@@ -56,7 +56,6 @@ if TYPE_CHECKING:
     from drovik.evaluation.constant_scores import constant_scores
     from drovik.evaluation.drift import drift_of
     from drovik.evaluation.gathering import gather
-    from drovik.evaluation.halves import scoring_process
     from drovik.evaluation.judgements import todays_judgements
     from drovik.evaluation.periods import change_between, change_text
     from drovik.evaluation.prompt_draft import draft_prompt, draft_text
@@ -120,7 +119,7 @@ if TYPE_CHECKING:
     )
     from drovik.workflow.bundle import write_bundle
     from drovik.workflow.case_import import import_cases
-    from drovik.workflow.clusters import scoring_with, sending_from
+    from drovik.workflow.clusters import judges_on, sending_from
     from drovik.workflow.cropping import cropped, crops_into_cases, read_box
     from drovik.workflow.endpoint_trial import Trial, ask_both, try_endpoint
     from drovik.workflow.estimating import (
@@ -314,6 +313,7 @@ __all__ = [
     "interaction_text",
     "is_schema",
     "judge_must",
+    "judges_on",
     "keep_estimate",
     "keep_in_keyring",
     "label_rows",
@@ -378,8 +378,6 @@ __all__ = [
     "schema_text",
     "scores_by",
     "scores_by_measure",
-    "scoring_process",
-    "scoring_with",
     "search_round",
     "send",
     "sending_from",
@@ -457,7 +455,6 @@ _NAMES_OF = {
     "evaluation.constant_scores": "constant_scores",
     "evaluation.drift": "drift_of",
     "evaluation.gathering": "gather",
-    "evaluation.halves": "scoring_process",
     "evaluation.judgements": "todays_judgements",
     "evaluation.periods": "change_between change_text",
     "evaluation.prompt_draft": "draft_prompt draft_text",
@@ -516,7 +513,7 @@ _NAMES_OF = {
     "workflow.kept_outputs": "OutputKeeper",
     "workflow.model_list": "list_models",
     "workflow.new_project": "make_project",
-    "workflow.clusters": "scoring_with sending_from",
+    "workflow.clusters": "judges_on sending_from",
     "workflow.open_project": "dispatcher_for",
     "workflow.person_table": "PersonTable exploded write_rows",
     "workflow.picture_arguments": "CommandWords NamedPicture fetched named_pictures sort_words",

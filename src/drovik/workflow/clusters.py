@@ -12,7 +12,6 @@ from drovik.project.reading import Project
 
 if TYPE_CHECKING:
     from drovik.evaluation.judged_elsewhere import JudgesElsewhere
-    from drovik.evaluation.second_process import SecondProcess
     from drovik.transport.preparer import WriterElsewhere
 
 
@@ -37,23 +36,18 @@ def sending_from(address: str | None, project: Project) -> Iterator[tuple[Projec
 
 
 @contextlib.contextmanager
-def scoring_with(
-    address: str | None, project: Project
-) -> Iterator[tuple[SecondProcess | None, JudgesElsewhere | None]]:
-    """What helps to score a project: a second process of this machine where there is much, or a cluster's workers.
+def judges_on(address: str | None, project: Project) -> Iterator[JudgesElsewhere | None]:
+    """The workers of a cluster, as what judges a project's answers; None where that is done on this machine.
 
     To be opened before the store is.
 
     :raises DrovikError: where the cluster cannot be used.
     """
     if address is None:
-        from drovik.evaluation.halves import scoring_process
-
-        with scoring_process(project) as second:
-            yield second, None
+        yield None
         return
     from drovik.cluster.connection import open_cluster
     from drovik.cluster.judging import ClusterJudges
 
     with open_cluster(address, project) as cluster:
-        yield None, ClusterJudges(cluster)
+        yield ClusterJudges(cluster)

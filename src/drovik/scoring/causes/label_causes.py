@@ -176,11 +176,13 @@ def _cause_of(error: SchemaError, got: object) -> str:
 
 
 def other_case_answered(
-    measure: Measure, traits: Mapping[str, frozenset[str]], answers: Mapping[str, tuple[Answer, CaseScore]]
+    measure: Measure,
+    traits_of_cases: Callable[[], Mapping[str, frozenset[str]]],
+    answers: Mapping[str, tuple[Answer, CaseScore]],
 ) -> dict[str, str]:
     """By case, the other case that an answer is about: most of that one's traits are in it, and few of its own.
 
-    :param traits: what each case's expected output is known by.
+    :param traits_of_cases: gives what each case's expected output is known by; asked only where there is a suspect.
     :param answers: the answers that have findings, each with its score, by case.
     """
     suspects = {
@@ -190,6 +192,7 @@ def other_case_answered(
     }
     if not suspects:
         return {}
+    traits = traits_of_cases()
     holders: dict[str, list[str]] = {trait: [] for said in suspects.values() for trait in said}
     for case, own in traits.items():
         for trait in own & holders.keys():

@@ -12,6 +12,8 @@ from drovik.scoring.language.english import is_negation
 from drovik.scoring.rules.quantities import numerals, readings
 from drovik.scoring.rules.text_rules import read_date
 
+_TEXTS = 1_000
+"""Whole texts that are remembered: an expected one for as long as the answers of all arms are held against it."""
 _DIGIT = re.compile(r"\d")
 _BETWEEN_NUMBERS = re.compile(r"[,.]\s+")
 """A comma or a stop with a space behind it parts numbers; it groups no thousands."""
@@ -82,7 +84,7 @@ def _word(word: str) -> _Word:
     )
 
 
-@lru_cache(maxsize=50_000)
+@lru_cache(maxsize=_TEXTS)
 def numbers_in(text: str) -> tuple[str, ...]:
     """The numbers of a text as they would be written plainly, in order: "1.250,00" is 1250.0."""
     if not _DIGIT.search(text):
@@ -96,7 +98,7 @@ def numbers_in(text: str) -> tuple[str, ...]:
     return tuple(found)
 
 
-@lru_cache(maxsize=50_000)
+@lru_cache(maxsize=_TEXTS)
 def dates_in(text: str) -> tuple[str, ...]:
     """The dates of a text in ISO form, in order; day first where that is not told."""
     if not _DIGIT.search(text):

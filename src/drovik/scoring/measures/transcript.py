@@ -7,8 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Mapping, Sequence
-from functools import lru_cache
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from rapidfuzz.distance import Levenshtein
 from typing_extensions import override
@@ -41,6 +40,8 @@ class Normalization(Frozen):
     def lines(self, text: str) -> list[str]:
         """The lines of a text without what does not count; empty ones are left out."""
         plain = normalized(text, case=self.case, accents=self.accents, punctuation=self.punctuation)
+        if " ".join(plain.split()) == plain.replace("\n", " "):  # as nearly always; the rest takes a word at a time
+            return plain.split("\n") if plain else []
         return [line for one in plain.splitlines() if (line := " ".join(one.split()))]
 
     def line_words(self, text: str) -> list[str]:
@@ -102,6 +103,14 @@ class TextTable(Normalization):
     score: Literal["characters", "words", "exact", "must"] = "characters"
 
 
+class _Expected(NamedTuple):
+    """An expected output, its lines without what does not count, and what an answer that is right comes to."""
+
+    text: str
+    lines: tuple[str, ...]
+    best: CaseScore
+
+
 class TextMeasure(Measure):
     """Character and word error rate over the corpus, the words that must be right, numbers and dates.
 
@@ -120,7 +129,7 @@ class TextMeasure(Measure):
     def __init__(self, name: str, table: TextTable) -> None:
         super().__init__(name, WHATS[table.score], table.score == "exact")
         self._table = table
-        self._best = lru_cache(maxsize=200_000)(self._best_of)
+        self._last: _Expected | None = None
         self._words = frozenset(word for one in table.words for word in table.line_words(one))
 
     @override
@@ -157,14 +166,12 @@ class TextMeasure(Measure):
     def per_case(self, answer: Any, expected: Any, said: AnswerContext = UNTOLD) -> CaseScore:
         """The statistics: the numbers that are named at the head of this module."""
         got = value_at_pointer(answer, self._table.at)
-        if got == expected:
-            return self._best(expected)
-        wanted_lines = self._folded(expected)
-        got_lines = self._folded(got) if isinstance(got, str) else ()
+        _, wanted_lines, best = self._known(expected)
+        got_lines = wanted_lines if got == expected else self._folded(got) if isinstance(got, str) else ()
         if wanted_lines == got_lines:
-            return self._best(expected)
+            return best
         aligned = self._aligned(wanted_lines, got_lines)
-        statistics = self._statistics(wanted_lines, got_lines, aligned, self._best(expected).statistics)
+        statistics = self._statistics(wanted_lines, got_lines, aligned, best.statistics)
         findings = text_findings(aligned, CHAR_EDITS, WORD_EDITS)
         if statistics[EXACT]:  # the order of lines, which does not count
             findings = ()
@@ -174,7 +181,7 @@ class TextMeasure(Measure):
     def traces(self, answer: Any, expected: Any) -> tuple[Trace, ...]:
         """The alignment, line by line."""
         got = value_at_pointer(answer, self._table.at)
-        wanted_lines, got_lines = self._folded(expected), self._folded(got) if isinstance(got, str) else ()
+        wanted_lines, got_lines = self._known(expected).lines, self._folded(got) if isinstance(got, str) else ()
         found = []
         aligned = self._aligned(wanted_lines, got_lines)
         for one, other in aligned.pairs:
@@ -257,13 +264,19 @@ class TextMeasure(Measure):
 
     @override
     def best(self, expected: Any) -> CaseScore:
-        return self._best(expected)
+        return self._known(expected).best
+
+    def _known(self, expected: str) -> _Expected:
+        """What is known of an expected output: of the last one, for answers come case by case, of all arms."""
+        if self._last is None or self._last.text != expected:
+            lines = self._folded(expected)
+            self._last = _Expected(expected, lines, self._best_of(lines))
+        return self._last
 
     def _folded(self, text: str) -> tuple[str, ...]:
         return tuple(self._table.lines(text if self._table.quotes else without_quotes(text)))
 
-    def _best_of(self, expected: str) -> CaseScore:
-        lines = self._folded(expected)
+    def _best_of(self, lines: tuple[str, ...]) -> CaseScore:
         every = " ".join(lines).split()
         must = float(self._count_of_must(lines, every))
         numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
