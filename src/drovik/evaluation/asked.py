@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from drovik.parsing.answer_text import Answer, Reader
@@ -18,13 +18,29 @@ from drovik.project.tasks import Task
 from drovik.store.answer_store import Store
 
 
+class OnceEach(Mapping[str, Sequence[Answer | None]]):
+    """The answers of an arm that was asked once about each case, as those of one that was asked several times are."""
+
+    def __init__(self, answers: Mapping[str, Answer]) -> None:
+        self._answers = answers
+
+    def __getitem__(self, case: str) -> tuple[Answer]:
+        return (self._answers[case],)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._answers)
+
+    def __len__(self) -> int:
+        return len(self._answers)
+
+
 @dataclass(frozen=True)
 class Asked:
     """What was asked and answered, by arm and case: identities and answers of the first repeat, and all repeats."""
 
     identities: dict[str, dict[str, str]]
     answers: dict[str, dict[str, Answer]]
-    repeats: dict[str, dict[str, list[Answer | None]]]
+    repeats: dict[str, Mapping[str, Sequence[Answer | None]]]
 
     def add(self, other: Asked) -> None:
         """Take in what other arms were asked."""
@@ -33,26 +49,47 @@ class Asked:
         self.repeats.update(other.repeats)
 
 
-def asked_of(arms: Sequence[Arm], requests: Sequence[Request], found: Mapping[str, Answer]) -> Asked:
-    """What arms were asked, of their requests and the answers that were found, by identity."""
-    names = [arm.name for arm in arms]
-    made = Asked({name: {} for name in names}, {name: {} for name in names}, {name: {} for name in names})
-    again = []
-    of_arm = {name: (made.repeats[name], made.identities[name], made.answers[name]) for name in names}
-    for request in requests:
-        if request.repeat > 1:
-            again.append(request)
-            continue
-        repeats, identities, answers = of_arm[request.arm.name]
-        case, identity = request.case.id, request.identity
-        answer = found.get(identity)
-        repeats[case] = [answer]
-        identities[case] = identity
-        if answer is not None:
-            answers[case] = answer
-    for request in sorted(again, key=lambda one: one.repeat):
-        made.repeats[request.arm.name].setdefault(request.case.id, []).append(found.get(request.identity))
-    return made
+class Asks:
+    """What arms were asked, with no more of each request than it is known by: there may be a million."""
+
+    def __init__(self, arms: Sequence[Arm]) -> None:
+        self._arms = {arm.name: arm for arm in arms}
+        self._first: dict[str, dict[str, str]] = {name: {} for name in self._arms}
+        self._again: list[tuple[int, str, str, str]] = []
+
+    def add(self, requests: Iterable[Request]) -> None:
+        """Take in what was asked."""
+        for request in requests:
+            name, case = request.arm.name, request.case.id
+            if request.repeat > 1:
+                self._again.append((request.repeat, name, case, request.identity))
+            else:
+                self._first[name][case] = request.identity
+
+    def arms(self) -> dict[str, Arm]:
+        """The arm that asked, by identity."""
+        found = {
+            identity: self._arms[name] for name, identities in self._first.items() for identity in identities.values()
+        }
+        return found | {identity: self._arms[name] for _, name, _, identity in self._again}
+
+    def answered(self, found: Mapping[str, Answer]) -> Asked:
+        """What was asked with its answers.
+
+        :param found: by identity.
+        """
+        answers = {
+            name: {case: answer for case, one in identities.items() if (answer := found.get(one)) is not None}
+            for name, identities in self._first.items()
+        }
+        repeats: dict[str, Mapping[str, Sequence[Answer | None]]]
+        repeats = {name: OnceEach(answered) for name, answered in answers.items()}
+        several: dict[str, dict[str, list[Answer | None]]] = {}
+        for _, name, case, identity in sorted(self._again, key=lambda one: one[0]):
+            if name not in several:
+                several[name] = {one: [found.get(first)] for one, first in self._first[name].items()}
+            several[name].setdefault(case, []).append(found.get(identity))
+        return Asked(self._first, answers, {**repeats, **several})
 
 
 def answered_within(
@@ -62,7 +99,9 @@ def answered_within(
     assert arm.period is not None, "only of arms that have one"
     threads = threads_of_task(project, store, task, [arm], cases, digests)
     requests = [one.requests[-1] for one in threads if len(one.requests) > len(one.arm.prompt.turns)]
-    return asked_of([arm], requests, answers_within(project, store, task, requests, arm.period))
+    asks = Asks([arm])
+    asks.add(requests)
+    return asks.answered(answers_within(project, store, task, requests, arm.period))
 
 
 def add_outside(asked: Asked, task: Task, arms: Sequence[Arm], cases: Sequence[Case]) -> None:
@@ -71,10 +110,8 @@ def add_outside(asked: Asked, task: Task, arms: Sequence[Arm], cases: Sequence[C
     for arm in arms:
         for case in cases if arm.outside else ():
             brought = arm.outside.answers.get(case.id) if arm.outside else None
-            answer = None if brought is None else _outside_answer(reader, brought)
-            asked.repeats[arm.name][case.id] = [answer]
-            if answer is not None:
-                asked.answers[arm.name][case.id] = answer
+            if brought is not None:
+                asked.answers[arm.name][case.id] = _outside_answer(reader, brought)
 
 
 def _outside_answer(reader: Reader, brought: OutsideAnswer) -> Answer:

@@ -71,7 +71,7 @@ def drift_of(project: Project, store: Store, requests: Iterable[Request], repeat
             if request.identity not in before or reply is None:
                 one.failed += 1
                 continue
-            now, model = read_reply(project, reader, request, reply), reply.model
+            now, model = read_reply(project, reader, request.arm, reply), reply.model
             if now.status is Status.FAILED:
                 one.failed += 1
                 continue

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from itertools import islice
 from typing import Any
 
 from drovik.dialects.response import is_error, parse_reply
@@ -26,6 +27,9 @@ from drovik.project.tasks import JudgedArms, Task, is_shown_first, judged_id
 from drovik.store.answer_store import KeptReply, Store
 from drovik.store.readings import Reading
 from drovik.store.records import Facts, preparations
+
+_KEPT_AT_ONCE = 10_000
+"""Answers that are read until they are kept."""
 
 
 def _dialect(project: Project, arm: Arm, endpoint: str) -> Dialect:
@@ -54,7 +58,11 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
 
     :param requests: of this task alone.
     """
-    wanted = {request.identity: request for request in requests}
+    return answers_to(project, store, task, {request.identity: request.arm for request in requests})
+
+
+def answers_to(project: Project, store: Store, task: Task, wanted: Mapping[str, Arm]) -> dict[str, Answer]:
+    """As `answers_for`, for a million requests of which no more is known than identity and arm."""
     attempts = store.readings.attempts_for(wanted.__contains__) if wanted else {}
     if not attempts:
         return {}
@@ -66,7 +74,7 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
 class _ReadingDigests:
     """What the readings of a task's answers depend on, for each arm and endpoint."""
 
-    def __init__(self, task: Task, project: Project, wanted: Mapping[str, Request]) -> None:
+    def __init__(self, task: Task, project: Project, wanted: Mapping[str, Arm]) -> None:
         self._task, self._project, self._wanted = task, project, wanted
         self._by_endpoint: dict[str, str] = {}
 
@@ -74,8 +82,7 @@ class _ReadingDigests:
         """The digest of what the reading of a reply to a request depends on, by where it came from."""
         if endpoint in self._by_endpoint:  # whose dialect is the same for all arms
             return self._by_endpoint[endpoint]
-        arm = self._wanted[identity].arm
-        found = reading_digest(self._task, self._project, arm, endpoint)
+        found = reading_digest(self._task, self._project, self._wanted[identity], endpoint)
         if endpoint in self._project.settings.endpoints:
             self._by_endpoint[endpoint] = found
         return found
@@ -85,19 +92,21 @@ def _read_now(
     project: Project,
     store: Store,
     task: Task,
-    wanted: Mapping[str, Request],
+    wanted: Mapping[str, Arm],
     unread: Mapping[str, int],
     digests: _ReadingDigests,
 ) -> dict[str, Answer]:
     """The answers that were not read yet, or otherwise than today; kept from now on."""
     reader = Reader(task.form, task.schema)
-    found, fresh = {}, []
-    for identity, attempt in unread.items():
-        reply, facts = store.reply_of(attempt)
-        found[identity] = _with(read_reply(project, reader, wanted[identity], reply), facts)
-        digest_ = digests.of(identity, reply.endpoint)
-        fresh.append((identity, Reading(attempt, reply.endpoint, digest_, found[identity])))
-    if fresh:
+    found: dict[str, Answer] = {}
+    left = iter(unread.items())
+    while some := list(islice(left, _KEPT_AT_ONCE)):
+        fresh = []
+        for identity, attempt in some:
+            reply, facts = store.reply_of(attempt)
+            found[identity] = _with(read_reply(project, reader, wanted[identity], reply), facts)
+            digest_ = digests.of(identity, reply.endpoint)
+            fresh.append((identity, Reading(attempt, reply.endpoint, digest_, found[identity])))
         store.readings.keep(task.name, fresh)
     return found
 
@@ -111,16 +120,16 @@ def answers_within(
     for request in requests:
         reply = store.reply_within(request.identity, *period)
         if reply is not None:
-            found[request.identity] = _with(read_reply(project, reader, request, reply[0]), reply[1])
+            found[request.identity] = _with(read_reply(project, reader, request.arm, reply[0]), reply[1])
     return found
 
 
 def answer_to(project: Project, store: Store, request: Request) -> Answer | None:
     """The answer to one request, read again; None where it has none."""
     reply = store.reply_for(request.identity)
-    return (
-        None if reply is None else read_reply(project, Reader(request.task.form, request.task.schema), request, reply)
-    )
+    if reply is None:
+        return None
+    return read_reply(project, Reader(request.task.form, request.task.schema), request.arm, reply)
 
 
 def _with(answer: Answer, facts: Facts) -> Answer:
@@ -131,9 +140,9 @@ def _with(answer: Answer, facts: Facts) -> Answer:
     )
 
 
-def read_reply(project: Project, reader: Reader, request: Request, reply: KeptReply) -> Answer:
-    """The answer that is in a reply to a request; its model, tokens and money are not in it."""
-    dialect = _dialect(project, request.arm, reply.endpoint)
+def read_reply(project: Project, reader: Reader, arm: Arm, reply: KeptReply) -> Answer:
+    """The answer that is in a reply to what an arm asked; its model, tokens and money are not in it."""
+    dialect = _dialect(project, arm, reply.endpoint)
     if reply.body is None or reply.http_status is None or not 200 <= reply.http_status < 300:
         return Answer(Status.FAILED, note=reply.note)
     try:
