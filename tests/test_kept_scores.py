@@ -222,11 +222,12 @@ def test_kept_pairs_come_to_what_they_came_to(tmp_path: Path) -> None:
     for key, one in judged.items():
         pairs.add(key, one)
     with Store(tmp_path / ".drovik/answers.sqlite") as store:
-        store.kept_scores.keep_pairs("m", 0, pairs.take_fresh())
-        assert pairs.take_fresh() == []
+        assert pairs.fresh == 3
+        store.kept_scores.keep_pairs("m", 3, pairs.take_fresh())
+        assert (pairs.fresh, list(pairs.take_fresh())) == (0, [])
         assert store.kept_scores.pairs("another") == {}
         store_digests = store.kept_scores.pairs("m")
-        again = JudgedPairs(store_digests)
+        again = JudgedPairs(dict(store_digests))
     found = {key: again.find(key) for key in judged}
     assert found == {**judged, ("answers 1", "ok", "bare", "c"): None}
     assert again.find(("answers 1", "ok", "bare a", "")) is None
@@ -239,9 +240,9 @@ def test_the_caches_stay_within_bounds(tmp_path: Path, monkeypatch: pytest.Monke
     monkeypatch.setattr("drovik.store.kept_scores.MOST_OUTPUTS", 2)
     with Store(tmp_path / ".drovik/answers.sqlite") as store:
         kept: KeptScores = store.kept_scores
-        kept.keep_pairs("m", 0, [(b"1", "[]"), (b"2", "[]")])
-        kept.keep_pairs("n", 0, [(b"1", "[]")])
-        kept.keep_pairs("m", 2, [(b"3", "[]"), (b"4", "[]")])
+        kept.keep_pairs("m", 2, [(b"1", "[]"), (b"2", "[]")])
+        kept.keep_pairs("n", 1, [(b"1", "[]")])
+        kept.keep_pairs("m", 4, [(b"3", "[]"), (b"4", "[]")])
         assert set(kept.pairs("m")) == {b"3", b"4"}
         assert set(kept.pairs("n")) == {b"1"}
         for name in ("a", "b", "c"):

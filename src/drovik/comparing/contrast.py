@@ -17,7 +17,7 @@ from drovik.comparing.intervals import (
     score_test_p,
     tango_interval,
 )
-from drovik.comparing.jackknife import Spread, leave_out, leave_out_weighed
+from drovik.comparing.jackknife import Spread, kinds_of, leave_out_kinds, leave_out_weighed
 from drovik.heavy import np, special
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.measure import CaseScore, Measure
@@ -37,6 +37,10 @@ _SAME = 1e-12
 """Below this two scores differ by rounding alone."""
 _MOST_NEEDED = 1_000_000
 """More cases than this are as good as never."""
+
+
+_AT_ONCE = 10_000
+"""Cases whose rows are in memory at once."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -93,7 +97,25 @@ def sample_of(task: str, measure: Measure, cases: Sequence[ScoredCase]) -> Sampl
 def _spread(measure: Measure, scores: Sequence[CaseScore], groups: NDArray[np.int64]) -> Spread:
     if measure.is_weighed:
         return leave_out_weighed(measure.weighed(scores)[measure.what], groups)
-    return leave_out(sums_of_groups(measure.rows(scores), groups), measure.score_of, sizes_of(groups))
+    figures = leave_out_kinds(
+        *unit_kinds(measure, scores, groups), lambda totals: {"": measure.score_of(totals)}, sizes_of(groups)
+    )
+    return figures[""]
+
+
+def unit_kinds(
+    measure: Measure, scores: Sequence[CaseScore], groups: NDArray[np.int64]
+) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+    """The different rows of the units of some cases, and which of them each unit has."""
+    rows, kinds = measure.kinds(scores)
+    if group_count(groups) is None:
+        places = np.empty_like(kinds)
+        places[groups] = kinds
+        return rows, places
+    sums = np.zeros((int(groups.max()) + 1, rows.shape[1]))
+    for start in range(0, len(kinds), _AT_ONCE):
+        np.add.at(sums, groups[start : start + _AT_ONCE], rows[kinds[start : start + _AT_ONCE]])
+    return kinds_of(sums)
 
 
 def sums_of_groups(rows: NDArray[np.float64], groups: NDArray[np.int64]) -> NDArray[np.float64]:

@@ -71,19 +71,29 @@ def leave_out(rows: Floats, score_of: ScoreOf, sizes: Floats) -> Spread:
 
 def leave_out_all(rows: Floats, figures: Callable[[Floats], dict[str, Floats]], sizes: Floats) -> dict[str, Spread]:
     """The spreads of several scores by name: see `leave_out`."""
-    totals = rows.sum(axis=0)
+    return leave_out_kinds(*kinds_of(rows), figures, sizes)
+
+
+def leave_out_kinds(
+    kinds: Floats, places: NDArray[np.int64], figures: Callable[[Floats], dict[str, Floats]], sizes: Floats
+) -> dict[str, Spread]:
+    """The spreads of several scores by name, where it is known which rows are the same.
+
+    :param kinds: the different rows, shape (kinds, k).
+    :param places: which of them each unit has, shape (n,).
+    """
+    totals = np.bincount(places, minlength=len(kinds)).astype(np.float64) @ kinds
     values = figures(totals)
-    kinds, places = _kinds(rows)
-    step = max(1, _CHUNK // max(rows.shape[1], 1))
+    step = max(1, _CHUNK // max(kinds.shape[1], 1))
     parts = [figures(totals - kinds[start : start + step]) for start in range(0, len(kinds), step)]
     found = {}
     for name, value in values.items():
         without = np.concatenate([part[name] for part in parts])[places]
-        found[name] = Spread(float(value), without.mean() - without, sizes, len(rows))
+        found[name] = Spread(float(value), without.mean() - without, sizes, len(places))
     return found
 
 
-def _kinds(rows: Floats) -> tuple[Floats, NDArray[np.int64]]:
+def kinds_of(rows: Floats) -> tuple[Floats, NDArray[np.int64]]:
     """The different rows, and which of them each row is: quicker than `numpy.unique` along an axis."""
     plain = np.ascontiguousarray(rows + 0.0)  # so that there is one nought, and not -0
     size = plain.itemsize * plain.shape[1]

@@ -17,10 +17,10 @@ from drovik.comparing.contrast import (
     groups_of,
     sample_of,
     sizes_of,
-    sums_of_groups,
+    unit_kinds,
 )
 from drovik.comparing.intervals import LEVEL, score_interval, wilson_interval
-from drovik.comparing.jackknife import Spread, leave_out_all, leave_out_weighed
+from drovik.comparing.jackknife import Spread, leave_out_kinds, leave_out_weighed
 from drovik.errors import Problem, UsageError
 from drovik.money import add_money, money_text
 from drovik.scoring.measure import Measure
@@ -150,8 +150,7 @@ def estimate_figures(score: MeasureScore) -> dict[str, Estimate]:
     """A measure's further figures by name, each with its interval."""
     measure, groups = score.measure, groups_of(score.scored)
     scores = [case_score(one) for one in score.scored]
-    rows = sums_of_groups(measure.rows(scores), groups)
-    spreads = leave_out_all(rows, measure.figures, sizes_of(groups))
+    spreads = leave_out_kinds(*unit_kinds(measure, scores, groups), measure.figures, sizes_of(groups))
     spreads |= {name: leave_out_weighed(weigh, groups) for name, weigh in measure.weighed(scores).items()}
     cases, count = len(score.scored), group_count(groups)
     alone = count is None and all(len(one.repeats) < 2 for one in score.scored)

@@ -112,6 +112,6 @@ class _Without:
         }
         if measure.is_weighed:
             return measure.combine([mended.get(one.case.id, one.score) for one in self._scored if one.score])
-        before = measure.rows([one.score for one in having if one.score]).sum(axis=0)
-        after = measure.rows(list(mended.values())).sum(axis=0)
+        before = measure.totals([one.score for one in having if one.score])
+        after = measure.totals(list(mended.values()))
         return float(measure.score_of(self._totals - before + after))

@@ -14,7 +14,7 @@ from drovik.scoring.judged_pairs import Judged, JudgedPairs, PairKey
 from drovik.scoring.measure import Measure
 from drovik.scoring.scores import Expectations
 
-_AT_ONCE = 50_000
+_AT_ONCE = 10_000
 """Pairs that are held in memory beside what they come to."""
 _JUDGED_BY = Answer._fields.index("note") + 1
 """Members of an answer: those from `model` on are what it took."""

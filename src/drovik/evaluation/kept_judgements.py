@@ -58,8 +58,8 @@ class KeptJudgements:
     def keep(self) -> None:
         """Keep what was judged since."""
         for mark, (known, pairs) in self._pairs.items():
-            if fresh := pairs.take_fresh():
-                self._store.kept_scores.keep_pairs(mark, known, fresh)
+            if pairs.fresh:
+                self._store.kept_scores.keep_pairs(mark, known + pairs.fresh, pairs.take_fresh())
 
 
 @cache

@@ -23,12 +23,21 @@ from drovik.project.schemas import SchemaChecker
 from drovik.project.spending import Spending
 
 
-class Answer(NamedTuple):
-    """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from.
+class UnreadValue:
+    """A value as JSON, which takes a fraction of the memory: it is read each time that somebody asks for it."""
 
-    `pictures` tell where the pictures come from that it is about, where a measure has to know.
-    """
+    __slots__ = ("text",)
 
+    def __init__(self, text: str) -> None:
+        self.text = text
+
+    def __eq__(self, other: object) -> bool:
+        return bool(json.loads(self.text) == (json.loads(other.text) if isinstance(other, UnreadValue) else other))
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+class _Members(NamedTuple):
     status: Status
     how: str = ""
     text: str = ""
@@ -41,6 +50,24 @@ class Answer(NamedTuple):
     spent: Spending | None = None
     seconds: float | None = None
     pictures: tuple[Mapping[str, Any], ...] = ()
+
+
+_VALUE = _Members._fields.index("value")
+
+
+class Answer(_Members):
+    """What is read out of a reply. Its tokens, money and seconds are those of the reply it was read from.
+
+    `pictures` tell where the pictures come from that it is about, where a measure has to know.
+    """
+
+    __slots__ = ()
+
+    @property
+    def value(self) -> Any:
+        """JSON for a JSON answer, else the text itself; None where there is none."""
+        value = self[_VALUE]
+        return json.loads(value.text) if type(value) is UnreadValue else value
 
 
 READING_REVISION = 4

@@ -164,7 +164,7 @@ def _score_measure(
         low = measure.combine([*done, *(measure.worst(one, NO_REPLY) for one in failed)])
         high = measure.combine([*done, *(measure.best(one) for one in failed)])
         bounds = (low, high)
-    totals = measure.rows(done).sum(axis=0)
+    totals = measure.totals(done)
     value = measure.combine(done) if measure.is_weighed else float(measure.score_of(totals))
     return MeasureScore(
         measure=measure, cases=tuple(scored), value=value, bounds=bounds, tables=measure.tables(totals), totals=totals

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator
 from hashlib import blake2b
 from typing import NamedTuple
 
@@ -16,7 +16,9 @@ from drovik.scoring.measure import CaseScore, Finding
 
 MOST_JUDGED = 200_000
 """Pairs that are remembered for each measure."""
+_MOST_READ = 10_000
 _DIGEST_BYTES = 16
+_WHOLE = {float(number): float(number) for number in range(4_096)}
 
 
 class Judged(NamedTuple):
@@ -37,11 +39,17 @@ class JudgedPairs:
     :param kept: by digest, what `take_fresh` gave in an earlier run.
     """
 
-    def __init__(self, kept: Mapping[bytes, str] | None = None) -> None:
-        self._kept = kept or {}
+    def __init__(self, kept: dict[bytes, str] | None = None) -> None:
+        self._kept = {} if kept is None else kept
         self._found: dict[PairKey, Judged] = {}
         self._read: dict[str, Judged] = {}
+        self._right: dict[Judged, Judged] = {}
         self._fresh: list[PairKey] = []
+
+    @property
+    def fresh(self) -> int:
+        """How many were judged since the last `take_fresh`."""
+        return len(self._fresh)
 
     @property
     def has_room(self) -> bool:
@@ -52,7 +60,7 @@ class JudgedPairs:
         """What a pair came to; None where it was not judged, or nobody knows any more."""
         found = self._found.get(key)
         if found is None and self._kept:
-            written = self._kept.get(_digest(key))
+            written = self._kept.pop(_digest(key), None)  # it is needed no more in that form
             if written is not None:
                 with contextlib.suppress(ValueError, TypeError):  # it is judged again where that is damaged
                     found = self._found[key] = self._judged(written)
@@ -60,29 +68,45 @@ class JudgedPairs:
 
     def add(self, key: PairKey, judged: Judged) -> None:
         """Remember what a pair came to."""
-        self._found[key] = judged
+        self._found[key] = self._shared(judged)
         self._fresh.append(key)
 
-    def take_fresh(self) -> list[tuple[bytes, str]]:
+    def _shared(self, judged: Judged) -> Judged:
+        """What a pair came to, with as much of it as can be in common with others: most are right in the same way."""
+        found = Judged(_sharing(judged.score), _sharing(judged.as_read), judged.note)
+        if found.score is None or found.score.findings or found.as_read is not None:
+            return found
+        return (
+            self._right.setdefault(found, found) if len(self._right) < _MOST_READ else self._right.get(found, found)
+        )
+
+    def take_fresh(self) -> Iterator[tuple[bytes, str]]:
         """What was judged since the last call, to be kept: digests, with what the pairs came to.
 
         A measure's own failure is not among them: it may be gone the next time.
         """
         fresh, self._fresh = self._fresh, []
-        judged = [(key, self._found[key]) for key in fresh]
-        return [
-            (_digest(key), json.dumps([_plain(one.score), _plain(one.as_read)], separators=(",", ":")))
-            for key, one in judged
-            if one.score is not None and not one.note
-        ]
+        for key in fresh:
+            one = self._found[key]
+            if one.score is not None and not one.note:
+                yield _digest(key), json.dumps([_plain(one.score), _plain(one.as_read)], separators=(",", ":"))
 
     def _judged(self, written: str) -> Judged:
         """Most are right, and right in the same way: these are read once."""
         found = self._read.get(written)
         if found is None:
             score, as_read = json.loads(written)
-            found = self._read[written] = Judged(_score(score), _score(as_read), "")
+            found = self._shared(Judged(_score(score), _score(as_read), ""))
+            if len(self._read) < _MOST_READ:
+                self._read[written] = found
         return found
+
+
+def _sharing(score: CaseScore | None) -> CaseScore | None:
+    """A score whose whole numbers are those that all others have: a statistic takes a third of the memory then."""
+    if score is None:
+        return None
+    return score._replace(statistics=tuple(map(_WHOLE.get, score.statistics, score.statistics)))
 
 
 def _digest(key: PairKey) -> bytes:

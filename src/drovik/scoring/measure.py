@@ -222,6 +222,30 @@ class Measure(ABC):
         means: Floats = sums / counts[:, None]
         return means
 
+    def kinds(self, scores: Sequence[CaseScore]) -> tuple[Floats, NDArray[np.int64]]:
+        """The different rows of many cases, shape (kinds, k), and which of them each case has, shape (n,).
+
+        Most cases are right in the same way, and a row may have hundreds of numbers: not all of them fit in memory.
+        """
+        if not scores or any(one.parts for one in scores):
+            return self.rows(scores), np.arange(len(scores), dtype=np.int64)
+        seen: dict[int, int] = {}
+        known: dict[tuple[float, ...], int] = {}
+        for one in scores:  # which mostly have one tuple in common, so that few are looked into
+            if id(one.statistics) not in seen:
+                seen[id(one.statistics)] = known.setdefault(one.statistics, len(known))
+        places = [seen[id(one.statistics)] for one in scores]
+        return self.leaf_rows([CaseScore(one, 0.0) for one in known]), np.array(places, dtype=np.int64)
+
+    def totals(self, scores: Sequence[CaseScore]) -> Floats:
+        """The added-up statistics of cases, shape (k,)."""
+        if not scores:
+            nothing: Floats = self.rows(scores).sum(axis=0)
+            return nothing
+        rows, kinds = self.kinds(scores)
+        totals: Floats = np.bincount(kinds, minlength=len(rows)).astype(np.float64) @ rows
+        return totals
+
     @abstractmethod
     def score_of(self, totals: Floats) -> Floats:
         """The score of added-up statistics.
@@ -262,7 +286,7 @@ class Measure(ABC):
 
         if self.is_weighed:
             return float(self.weighed(scores)[self.what](np.ones((1, len(scores))))[0])
-        return float(self.score_of(self.rows(scores).sum(axis=0)))
+        return float(self.score_of(self.totals(scores)))
 
     def without(self, score: CaseScore, expected: Any, causes: Collection[str]) -> CaseScore:
         """A case's score as it would be if the findings of some causes were not there."""

@@ -49,17 +49,17 @@ class KeptScores:
             return {bytes(pair): came_to for pair, came_to in rows}
         return {}
 
-    def keep_pairs(self, measure: str, known: int, fresh: Iterable[tuple[bytes, str]]) -> None:
+    def keep_pairs(self, measure: str, count: int, fresh: Iterable[tuple[bytes, str]]) -> None:
         """Keep what further pairs came to; where the store cannot be written, they are not kept.
 
-        :param known: how many are kept already.
+        :param count: how many there are with those that are kept already.
         """
-        rows = [(measure, pair, came_to) for pair, came_to in fresh]
+        rows = ((measure, pair, came_to) for pair, came_to in fresh)
         with contextlib.suppress(DrovikError):
-            if known + len(rows) > MOST_PAIRS:
+            if count > MOST_PAIRS:
                 with transaction(self._connection):
                     self._connection.execute("DELETE FROM judged WHERE measure = ?", (measure,))
-            every = iter(rows[:MOST_PAIRS])
+            every = itertools.islice(rows, MOST_PAIRS)
             while some := list(itertools.islice(every, _AT_ONCE)):
                 with transaction(self._connection):
                     self._connection.executemany(_KEEP_PAIR, some)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable
 from decimal import Decimal
 from typing import Any, NamedTuple
 
-from drovik.parsing.answer_text import Answer
+from drovik.parsing.answer_text import Answer, UnreadValue
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import STATUS_NAMED
 from drovik.project.spending import Spending
@@ -16,6 +16,8 @@ from drovik.store.database import transaction
 
 _MOST_VALUES, _SHORT = 100_000, 2_000
 """Values, texts, and sums of money, that a task's answers have in common; the characters of the longest."""
+_READ_AT_ONCE = 100
+"""Characters of a value. Of a longer one its text is held, from which it is read when somebody asks for it."""
 _AT_ONCE = 10_000
 """Rows written in one transaction: another program, or our own second process, waits for no more than that."""
 _CONCLUDED = "SELECT identity, id FROM attempts WHERE concluded = 1 ORDER BY id"
@@ -88,10 +90,11 @@ class Readings:
         ) in self._connection.execute(_KEPT, (task,)):  # fmt: skip
             if wanted(identity) != attempt or reading != digest(identity, endpoint):
                 continue
-            if not value:
-                read: Any = shared[text]
+            source = value or text
+            if not value and not how:
+                read = shared[text]
             else:
-                read = values[value] if value in values else _value(value, values, shared)
+                read = values[source] if source in values else _value(source, values, shared)
             paid = money[spent] if spent in money else _money(spent, money)
             places = tuple(SchemaError(*one) for one in json.loads(errors)) if errors != "[]" else ()
             found[identity] = make((
@@ -124,7 +127,8 @@ class _Shared(dict[Any, Any]):
 
 
 def _value(text: str, known: dict[str, Any], shared: _Shared) -> Any:
-    value = json.loads(text)
+    """A value; of a long one only its text, for most are never looked at."""
+    value = UnreadValue(shared[text]) if len(text) > _READ_AT_ONCE else json.loads(text)
     if isinstance(value, str):
         return shared[value]
     if len(known) < _MOST_VALUES and len(text) < _SHORT:
@@ -140,13 +144,23 @@ def _money(text: str, known: dict[str | None, Spending | None]) -> Spending:
     return found
 
 
+def _is_as_it_came(answer: Answer) -> bool:
+    """Whether the text is the value, or the value as JSON and no more: as nearly always, and then kept once."""
+    if not answer.how:
+        return bool(answer.value == answer.text)
+    try:
+        return bool(json.loads(answer.text) == answer.value)
+    except (ValueError, RecursionError):
+        return False
+
+
 def _row(task: str, identity: str, kept: Reading) -> tuple[Any, ...]:
     one = kept.answer
     # Escaped to ASCII: a value may hold halves of surrogate pairs, which SQLite cannot.
     errors = json.dumps([(error.at, error.what, error.rule) for error in one.errors])
     spent = None if one.spent is None else json.dumps([one.spent.currency, str(one.spent.amount)])
-    value = "" if one.value == one.text else json.dumps(one.value)  # as of nearly all answers in plain text
     return (
         task, identity, kept.attempt, kept.endpoint, kept.digest, one.status, one.how, one.text,
-        value, errors, one.note, one.model, one.input_tokens, one.output_tokens, spent, one.seconds,
+        "" if _is_as_it_came(one) else json.dumps(one.value), errors, one.note, one.model, one.input_tokens,
+        one.output_tokens, spent, one.seconds,
     )  # fmt: skip

@@ -56,6 +56,7 @@ def text_findings(aligned: Alignment, chars: int, words: int) -> tuple[Finding, 
     return tuple(found[:MOST])
 
 
+@lru_cache(maxsize=1_000)
 def _line(number: int) -> str:
     return f"line {number + 1}"
 
@@ -153,5 +154,10 @@ def _finding(
     one, other = " ".join(wanted), " ".join(got)
     spaces = abs(len(wanted) - len(got)) if not wanted or not got else 0
     edits = Levenshtein.distance(one, other) + bool(spaces)
-    effect = ((chars, -float(edits)), (words, -float(max(len(one.split()), len(other.split())))))
+    effect = _effect(chars, edits, words, max(len(one.split()), len(other.split())))
     return Finding(where, one or "nothing", other or "nothing", cause, effect)
+
+
+@lru_cache(maxsize=10_000)
+def _effect(chars: int, edits: int, words: int, many: int) -> tuple[tuple[int, float], ...]:
+    return (chars, -float(edits)), (words, -float(many))
