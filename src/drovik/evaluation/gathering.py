@@ -76,7 +76,7 @@ def gather(
     :raises DrovikError: where a word fits no arm of any chosen task.
     """
     cases = chosen_cases(project, split)
-    digests = source_digests(project, store, cases)
+    digests = source_digests(project, store, cases, are_sent=False)
     chosen = chosen_tasks(project, tasks)
     words = arms or ()
     every = [arm for task in chosen for arm in all_arms(project, task)]

@@ -80,16 +80,14 @@ def _not_judged(
 
     They come case by case, so that what is worked out of an expected output is there for the answers of all arms.
     """
-    for case_id, (case, expected) in _expected(known, measure, cases).items():
+    expected = known.of(measure, cases)
+    for case in cases:
+        if case.id not in expected:
+            continue
         key = known.key(case)
         for of_arm in answers.values():
-            for answer in of_arm.get(case_id, ()):
+            for answer in of_arm.get(case.id, ()):
                 if answer is not None and answer.text:
                     pair = key, answer.status, answer.how, answer.text
                     if judged.find(pair) is None:
-                        yield pair, Pair(case, expected, answer)
-
-
-def _expected(known: Expectations, measure: Measure, cases: Sequence[Case]) -> dict[str, tuple[Case, object]]:
-    expected = known.of(measure, cases)
-    return {case.id: (case, expected[case.id]) for case in cases if case.id in expected}
+                        yield pair, Pair(case, expected[case.id], answer)

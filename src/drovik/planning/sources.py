@@ -61,9 +61,10 @@ def decides_shots(prep: Prep) -> str:
     return canonical({name: value for name, value in prep.canonical().items() if name in _DECIDES})
 
 
-def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sources:
+def source_digests(project: Project, store: Store, cases: Iterable[Case], are_sent: bool = True) -> Sources:
     """The digest of every picture of the cases; files that look unchanged are not read.
 
+    :param are_sent: whether the pictures are read next, and then need not be digested again.
     :raises DrovikError: with every picture that is not there.
     """
     pictures = [picture for case in cases for picture in case.pictures]
@@ -80,7 +81,8 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case]) -> Sou
     if missing:
         raise PictureError(missing)
     found = store.digests.of_sources(states, project.pictures.digests)
-    project.pictures.remember((state, found[state.path]) for state in states)
+    if are_sent:
+        project.pictures.remember((state, found[state.path]) for state in states)
     return Sources({**found, **elsewhere}, project, store)
 
 

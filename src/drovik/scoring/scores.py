@@ -29,8 +29,8 @@ if TYPE_CHECKING:
     from drovik.scoring.measure import Floats
 
 
-LONG = 500
-"""Characters of an expected output that is known by its digest."""
+LONG = 120
+"""Characters of an expected output that is known by its digest, which takes less memory."""
 
 
 class ScoredCase(NamedTuple):
