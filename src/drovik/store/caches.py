@@ -109,6 +109,11 @@ class PictureCache:
         found = row.fetchone()
         return None if found is None else _facts(found[0])
 
+    def every_fact(self, prep: str) -> dict[str, PictureFacts]:
+        """What is kept of all sources by one prep, at once."""
+        rows = self._connection.execute("SELECT source, facts FROM looks WHERE prep = ?", (prep,))
+        return {source: _facts(text) for source, text in rows}
+
     def keep_facts(self, source: str, prep: str, facts: PictureFacts) -> None:
         """Keep what a source is, with the next `write_facts`."""
         values = [facts.format, facts.sizes, facts.orientation, facts.shots, facts.count]

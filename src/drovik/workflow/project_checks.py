@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Callable, Iterator, Mapping
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -160,6 +161,7 @@ class _Looks:
         self._seen: dict[tuple[str, str], PictureFacts] = {}
         self._fitting: set[tuple[object, int, int]] = set()
         self._decides: dict[int, str] = {}
+        self._known: dict[str, dict[str, PictureFacts]] = {}
 
     def facts(self, path: str, own: Prep, prep: Prep) -> PictureFacts:
         """What a file is by a prep.
@@ -170,7 +172,7 @@ class _Looks:
         shots = self._shots(prep) if own is prep else decides_shots(own)
         key = (path, shots)
         if key not in self._seen:
-            self._seen[key] = self._kept(path, shots) or self._opened(path, shots, own)
+            self._seen[key] = self._kept(path, shots, own is prep) or self._opened(path, shots, own)
         return self._seen[key]
 
     def _shots(self, prep: Prep) -> str:
@@ -191,12 +193,16 @@ class _Looks:
         if own is prep:
             self._fitting.add(key)
 
-    def _kept(self, path: str, shots: str) -> PictureFacts | None:
+    def _kept(self, path: str, shots: str, of_all: bool) -> PictureFacts | None:
+        """What the store knows of a file; where a prep takes the same of all pictures, of all of them at once."""
         if self._store is None or self._digest_of is None:
             return None
         state = self._project.pictures.state(path)
         digest = self._digest_of(state)
-        found = self._store.digests.facts(digest, shots) if digest is not None else None
+        if of_all and shots not in self._known:
+            self._known[shots] = self._store.digests.every_fact(shots)
+        known = self._known[shots].get if of_all else partial(self._store.digests.facts, prep=shots)
+        found = known(digest) if digest is not None else None
         for size in found.sizes if found is not None else ():
             require_pixel_limit(size, path, allowed_pixels(state.size, self._project.settings.max_pixels))
         return found
