@@ -218,8 +218,7 @@ def _digits(value: Any) -> str | None:
     else:
         number = plain_number(value)
         text = "" if number is None else f"{number:.10f}"
-    plain = re.sub(r"\D", "", text.rstrip("0") if re.search(r"[.,]", text) else text)
-    return plain.strip("0") or None
+    return re.sub(r"\D", "", text).strip("0") or None
 
 
 def _numbers(wanted: Any, got: Any) -> tuple[list[float], list[float]]:

@@ -1,0 +1,170 @@
+"""Where a measure begins to count something and where it ends: answers just on either side, worked out by hand."""
+
+from __future__ import annotations
+
+import base64
+import io
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pytest
+from PIL import Image
+from test_scoring import task
+
+from drovik.images.layout import Map
+from drovik.scoring.alignment import align_lines, rewrapped
+from drovik.scoring.causes.cause_table import ANOTHER_UNIT, DIGITS_SWAPPED
+from drovik.scoring.causes.value_causes import plain_cause
+from drovik.scoring.measure import UNTOLD
+from drovik.scoring.measure_checks import drafted_measure
+from drovik.scoring.measures.regions import Region, overlap
+
+
+def worth(rule: dict[str, Any], expected: Any, got: Any) -> float:
+    """What one field comes to."""
+    _, measure = task({"type": "fields", "fields": {"f": rule}})
+    return float(measure.per_case({"f": got}, {"f": expected}).value)
+
+
+def test_a_list_with_a_solution_too_many_is_no_answer_however_long_it_is() -> None:
+    eight = [str(number) for number in range(1, 9)]
+    assert worth({"rule": "formula"}, eight, eight[::-1]) == 1
+    assert worth({"rule": "formula"}, eight, [*eight, "9"]) == 0
+    assert worth({"rule": "formula"}, eight[:7], eight) == 0
+
+
+def test_a_formula_may_have_many_letters_of_one_sign() -> None:
+    assert worth({"rule": "formula"}, "a+b+c+d+f+g+h+k+m+n", "n+m+k+h+g+f+d+c+b+a") == 1
+
+
+@pytest.mark.parametrize(
+    ("expected", "got", "value"),
+    [
+        ("10:15", "10:15:30", 1), ("10:15:00", "10:15", 1), ("10:15:00", "10:15:30", 0), ("10:15:30", "10:15:30", 1),
+        ("10:15", "10:16", 0), ("12:05 am", "00:05", 1), ("12:05 pm", "12:05", 1), ("1 pm", "13:00", 1), ("13 pm", "13:00", 1), ("10", "10:00", 0),
+    ],
+)  # fmt: skip
+def test_seconds_count_where_both_tell_them(expected: str, got: str, value: int) -> None:
+    assert worth({"rule": "time"}, expected, got) == value
+
+
+def test_a_word_too_many_before_all_others_stays_in_the_first_line() -> None:
+    assert rewrapped(["Fee", "Do not open"], ["New Fee", "Do not", "open"]) == ("New Fee", "Do not open")
+    assert rewrapped(["Fee", "Do not open"], ["Fee Do not open now"]) == ("Fee", "Do not open now")
+
+
+def test_lines_that_are_alike_by_half_go_together_and_by_less_they_do_not() -> None:
+    for came, pair in (("abef", (0, 0)), ("aefg", (0, None))):
+        aligned = align_lines(["abcd", "keep this line"], [came, "new words here", "keep this line"], free=False)
+        assert pair in aligned.pairs, came
+    for came, pair in (("Don", (0, 0)), ("Do", (0, None))):  # a line cut short is itself, of two signs nobody knows
+        assert pair in align_lines(["Don't open it", "b"], [came, "x", "b"], free=False).pairs, came
+
+
+def test_an_element_goes_with_the_one_that_has_more_of_it_right() -> None:
+    rule = {"rule": "list", "item": {"rule": "record", "fields": {"a": {"rule": "exact"}, "b": {"rule": "exact"}}}}
+    _, measure = task({"type": "fields", "fields": {"f": rule}})
+    nearly = {"a": "abcdefghiX", "b": "klmnopqrsX"}
+    half = {"a": "abcdefghij", "b": "something else"}
+    for every in ([nearly, half], [half, nearly]):
+        score = measure.per_case({"f": every}, {"f": [{"a": "abcdefghij", "b": "klmnopqrst"}]})
+        said = {(one.expected, one.got) for one in score.findings}
+        assert ('"klmnopqrst"', '"something else"') in said or ("klmnopqrst", "something else") in said, said
+
+
+def test_a_unit_is_another_only_where_both_have_a_number() -> None:
+    assert plain_cause("5 cm", "5 in") == ANOTHER_UNIT
+    for wanted, got in (("5 cm", "in"), ("cm", "5 in")):
+        assert plain_cause(wanted, got) != ANOTHER_UNIT, (wanted, got)
+    assert plain_cause(12, 21) == DIGITS_SWAPPED
+
+
+def test_the_shares_of_each_field_are_those_of_its_own_outcomes() -> None:
+    """Right, wrong, missing and invented, each another number of times: F1 by its definition."""
+    _, measure = task({"type": "fields", "fields": {"f": {"rule": "exact"}}})
+    pairs = [("x", "x")] * 4 + [("x", "y")] * 3 + [("x", None)] * 2 + [(None, "x")]
+    scores = [measure.per_case({"f": got}, {"f": expected}) for expected, got in pairs]
+    counts, shares = measure.tables(measure.totals(scores))
+    ((name, values),) = shares.rows
+    assert (name, shares.columns) == ("f", ("precision", "recall", "F1"))
+    assert values == pytest.approx((4 / 8, 4 / 9, 8 / (8 + 6 + 2 + 1)))
+    assert sum(counts.rows[0][1]) == 10
+
+
+def boxes(**more: Any) -> Any:
+    return task({"type": "boxes", "at": "", "place": "/b", **more})[1]
+
+
+def test_as_many_boxes_are_found_as_can_be_and_only_then_the_best() -> None:
+    """One box is the second one's own, and lies on the first as well: it must not take the only one from the other."""
+    wanted = [{"b": [0, 0, 100, 100]}, {"b": [60, 0, 160, 100]}]
+    got = [{"b": [0, 0, 100, 100]}, {"b": [-60, 0, 40, 100]}]
+    measure = boxes(overlap=0.2)
+    score = measure.per_case(got, wanted)
+    figures = measure.figures(measure.totals([score]))
+    assert (figures["recall"], figures["precision"], figures["F1"]) == (1.0, 1.0, 1.0)
+    score = measure.per_case(got[:1], [*wanted, {"b": [500, 500, 600, 600]}])
+    figures = measure.figures(measure.totals([score]))
+    assert (figures["recall"], figures["precision"], figures["F1"]) == pytest.approx((1 / 3, 1.0, 1 / 2))
+
+
+def test_what_tells_no_place_is_no_thing() -> None:
+    measure: Any = boxes()
+    found = measure.things([{"b": [0, 0, 5, 5]}, {"b": "there"}, "b", None], UNTOLD, expected=False)
+    assert [(number, thing.raw) for number, thing in found] == [(1, {"b": [0, 0, 5, 5]})]
+
+
+def masked(left: float, top: float, size: float) -> Region:
+    """A square of four cells of which the upper two are on."""
+    cell = 2 / size
+    return Region(
+        (), np.array([[True, True], [False, False]]), Map(a=cell, b=0, c=-left * cell, d=0, e=cell, f=-top * cell)
+    )
+
+
+@pytest.mark.parametrize(("x", "y"), [(0, 0), (9_000, 0), (0, 9_000), (-9_000, -9_000)])
+def test_regions_overlap_as_far_wherever_in_the_picture_they_are(x: float, y: float) -> None:
+    square = Region(((x, y), (x + 64, y), (x + 64, y + 64), (x, y + 64)))
+    assert overlap(masked(x, y, 64), square) == pytest.approx(1 / 2, abs=0.02)
+    assert overlap(masked(x, y, 64), masked(x + 32, y, 64)) == pytest.approx(1 / 3, abs=0.02)
+    assert overlap(masked(x, y, 64), masked(x + 64, y, 64)) == 0
+    assert overlap(masked(x, y, 64), masked(x, y + 64, 64)) == 0
+
+
+def test_a_mask_is_read_from_a_picture_with_or_without_its_address() -> None:
+    image = Image.fromarray(np.array([[255, 255, 0, 0]] * 4, dtype=np.uint8))
+    image.save(data := io.BytesIO(), "PNG")
+    text = base64.b64encode(data.getvalue()).decode()
+    _, measure = task({"type": "regions", "at": "", "place": "/r", "score": "overlap"})
+    runs = {"width": 4, "height": 4, "runs": [0, 2, 2, 2, 2, 2, 2, 2, 2]}
+    for png in (text, f"data:image/png;base64,{text}"):
+        assert measure.per_case([{"r": {"png": png}}], [{"r": runs}]).value == pytest.approx(1.0)
+    for broken in (text[:40], "data:image/png;base64,", "§"):
+        assert measure.per_case([{"r": {"png": broken}}], [{"r": runs}]).value == 0
+    assert measure.per_case([{"r": {**runs, "runs": [0, 17]}}], [{"r": runs}]).value == 0, "more cells than there are"
+    assert measure.per_case([{"r": {**runs, "height": 0}}], [{"r": runs}]).value == 0
+
+
+def test_a_text_is_another_one_below_half_of_the_reference() -> None:
+    _, measure = task({"type": "similarity"}, "text")
+    assert measure.per_case("red cap", "red hat").value == 0.5
+    assert measure.per_case("red cap", "red hat").findings == ()
+    assert measure.per_case("red cap now", "red hat").findings
+
+
+@pytest.mark.parametrize(
+    ("properties", "drafted"),
+    [
+        ({"kind": {"enum": ["cap", "hat"]}}, 'type = "label"\nat = "/kind"\nlabels = ["cap", "hat"]'),
+        ({"kind": {"enum": ["cap", "hat"]}, "n": {"type": "integer"}}, 'kind = { rule = "one_of", values = ["cap", "hat"] }\nn = { rule = "number" }'),
+        ({"day": {"type": "string", "format": "date"}}, 'day = { rule = "date" }'),
+        ({"n": {"type": ["null", "number"]}}, 'n = { rule = "number" }'),
+        ({"boxes": {"type": "array"}, "note": {"type": "string"}}, 'type = "boxes"\nat = "/boxes"'),
+        ({"boxes": {"type": "array"}, "note": {}, "more": {}}, "[measures.fields.fields]"),
+        ({"a b": {"type": "array", "items": {"type": ["integer"]}}}, '"a b" = { rule = "list", item = { rule = "number" } }'),
+    ],
+)  # fmt: skip
+def test_a_measure_is_drafted_by_the_schema(properties: dict[str, Any], drafted: str) -> None:
+    made, _ = task({"type": "fields", "fields": {"f": {"rule": "exact"}}})
+    assert drafted in drafted_measure(replace(made, schema={"type": "object", "properties": properties}))
