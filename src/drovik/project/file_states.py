@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator
-from hashlib import blake2b
 from typing import NamedTuple
+
+from blake3 import blake3
 
 
 class FilesState(NamedTuple):
@@ -30,7 +31,7 @@ def files_state(
     :param most: files that are looked at.
     :raises TooMany: where there are more.
     """
-    digest = blake2b(digest_size=16)
+    digest = blake3()
     latest = many = 0
     seen: set[str] = set()
     for folder in folders:

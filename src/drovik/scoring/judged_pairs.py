@@ -9,9 +9,9 @@ from __future__ import annotations
 import contextlib
 import json
 from collections.abc import Iterator
-from hashlib import blake2b
 from typing import NamedTuple
 
+from drovik.project.arms import digest_of_text
 from drovik.scoring.measure import CaseScore, Finding
 
 MOST_JUDGED = 200_000
@@ -112,7 +112,7 @@ def _sharing(score: CaseScore | None) -> CaseScore | None:
 def _digest(key: PairKey) -> bytes:
     expected, status, how, text = key
     whole = f"{len(expected)} {expected} {status} {how} {text}"
-    return blake2b(whole.encode("utf-8", "surrogatepass"), digest_size=_DIGEST_BYTES).digest()
+    return bytes.fromhex(digest_of_text(whole))[:_DIGEST_BYTES]
 
 
 def _plain(one: CaseScore | None) -> object:
