@@ -168,3 +168,28 @@ def test_a_text_is_another_one_below_half_of_the_reference() -> None:
 def test_a_measure_is_drafted_by_the_schema(properties: dict[str, Any], drafted: str) -> None:
     made, _ = task({"type": "fields", "fields": {"f": {"rule": "exact"}}})
     assert drafted in drafted_measure(replace(made, schema={"type": "object", "properties": properties}))
+
+
+@pytest.mark.parametrize(
+    ("text", "cause", "got"),
+    [
+        ("There is umbrella here.", "missing", "nothing"), ("It is umbrella blue.", "missing", "nothing"),
+        ("The umbrella is blue.", "wrong attribute", "umbrella is blue"), ("A blue umbrella.", "wrong attribute", "blue umbrella"),
+        ("The umbrella on top is blue.", "missing", "nothing"), ("The umbrella was very old.", "wrong attribute", "umbrella was very"),
+    ],
+)  # fmt: skip
+def test_another_attribute_is_one_that_is_said_of_the_thing(text: str, cause: str, got: str) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    (found,) = measure.per_case(text, {"must": ["red umbrella"]}).findings
+    assert (found.cause, found.got) == (cause, got)
+
+
+def test_a_record_within_a_record_counts_by_its_leaves() -> None:
+    """Two leaves that are expected, one of them left empty on purpose: only the other one can be missed."""
+    rule = {"rule": "record", "fields": {"a": {"rule": "exact"}, "b": {"rule": "exact"}, "c": {"rule": "number"}}}
+    _, measure = task({"type": "fields", "fields": {"f": rule, "g": {"rule": "exact"}}})
+    expected = {"f": {"a": "x", "b": None, "c": 2}, "g": "y"}
+    best = measure.best(expected)
+    assert measure.totals([best]).tolist() == measure.totals([measure.per_case(expected, expected)]).tolist()
+    figures = measure.figures(measure.totals([best, measure.worst(expected, "no reply")]))
+    assert (figures["recall"], figures["precision"]) == pytest.approx((3 / 6, 1.0))

@@ -35,7 +35,7 @@ def hedged(words: list[str]) -> list[bool]:
         after = words[number + 1] if number + 1 < len(words) else ""
         if word in _HEDGES or (word, after) in _HEDGING_RUNS:
             hedging = True
-        elif word in _ENDS_HEDGE and not (number and (words[number - 1], word) in _HEDGING_RUNS):
+        elif word in _ENDS_HEDGE:
             hedging = False
         found.append(hedging)
     if words and words[-1] in _HEDGES:

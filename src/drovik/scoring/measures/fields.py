@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
@@ -197,8 +196,8 @@ class Fields(Measure):
             if not node.below:
                 counts[_SIZE * number] = 1.0
                 continue
-            leaves = Counter(leaf.outcome for leaf in compare(node, wanted, wanted, node.place))
-            counts[_SIZE * number] = float(leaves["correct"] + leaves["near"] + leaves["wrong"])
+            leaves = compare(node, wanted, wanted, node.place)
+            counts[_SIZE * number] = float(sum(leaf.outcome != "rightly absent" for leaf in leaves))
         return CaseScore((*counts, 1.0, 1.0), 1.0)
 
     def score_of(self, totals: Floats) -> Floats:
