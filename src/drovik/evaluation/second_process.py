@@ -35,7 +35,8 @@ class LocalJudges:
 
     def __init__(self) -> None:
         self._second: SecondProcess | None = None
-        self._may_start = sys.platform != "win32" and _cores() > 1  # no pipe can be waited for there
+        # On Windows no pipe can be waited for; a program that Python is built into has no Python to start.
+        self._may_start = sys.platform != "win32" and bool(sys.executable) and _cores() > 1
         self._seconds = 0.0
 
     def __enter__(self) -> LocalJudges:
@@ -86,11 +87,13 @@ class SecondProcess:
         self._process = subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL)
         self._known: tuple[Task, Measure] | None = None
         self._is_up: bool | None = None  # None until it says so; False for ever after it failed
+        self._answers = select.poll()
+        self._answers.register(_open(self._process.stdout), select.POLLIN)
 
     @property
     def has_answered(self) -> bool:
         """Whether there is something to read, were it that it has ended."""
-        return bool(select.select([_open(self._process.stdout)], [], [], 0)[0])
+        return bool(self._answers.poll(0))
 
     @property
     def is_up(self) -> bool:
