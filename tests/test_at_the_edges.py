@@ -13,6 +13,9 @@ from PIL import Image
 from test_scoring import task
 
 from drovik.images.layout import Map
+from drovik.parsing.answer_text import Answer
+from drovik.parsing.status import Status
+from drovik.scoring.agreement import comparable
 from drovik.scoring.alignment import align_lines, rewrapped
 from drovik.scoring.causes.cause_table import ANOTHER_UNIT, DIGITS_SWAPPED
 from drovik.scoring.causes.value_causes import plain_cause
@@ -92,6 +95,38 @@ def test_the_shares_of_each_field_are_those_of_its_own_outcomes() -> None:
     assert sum(counts.rows[0][1]) == 10
 
 
+def test_a_unit_may_stand_at_its_number() -> None:
+    for one, other, value in (("30km", "30 km", 1), ("30km", "30000 m", 1), ("2 m", "200cm", 1), ("2m", "200 cm", 0)):
+        assert worth({"rule": "formula"}, one, other) == value, (one, other)
+
+
+def test_the_farther_of_two_labels_is_as_far_as_can_be() -> None:
+    _, measure = task(
+        {"type": "label", "at": "", "labels": ["small", "large"], "ordered": True, "score": "closeness"}
+    )
+    scores = [measure.per_case(got, "small") for got in ("small", "large")]
+    assert [measure.combine([one]) for one in scores] == [1.0, 0.0]
+
+
+def test_what_two_answers_have_in_common_is_the_value_or_the_words() -> None:
+    """However a value was wrapped it is the same answer; of a text it is the words and not the spaces."""
+    bare, fenced = '{"a": 1, "b": 2}', '```\n{"b": 2, "a": 1}\n```'
+    one, other = (Answer(Status.OK, "bare", text, {"a": 1, "b": 2}) for text in (bare, fenced))
+    assert comparable(one) == comparable(other)
+    assert comparable(Answer(Status.OK, "", "a  cap\n", "a  cap")) == comparable(
+        Answer(Status.OK, "", "a cap", "a cap")
+    )
+    assert comparable(Answer(Status.NOT_JSON, "", "a cap")) != comparable(Answer(Status.NOT_JSON, "", "A cap"))
+
+
+def test_a_thing_named_beside_another_is_no_word_of_the_vocabulary() -> None:
+    """A relation is a statement about two things, and what it names may be seen in any picture."""
+    _, measure = task({"type": "facts"}, "text")
+    informed = measure.informed([{"must": ["tag left of the tray"]}, {"must": ["cap"]}, {"must": ["bottle"]}])
+    assert informed.per_case("A cap and a tag.", {"must": ["cap"]}).findings == ()
+    assert [one.got for one in informed.per_case("A cap and a bottle.", {"must": ["cap"]}).findings] == ["bottle"]
+
+
 def boxes(**more: Any) -> Any:
     return task({"type": "boxes", "at": "", "place": "/b", **more})[1]
 
@@ -123,7 +158,7 @@ def masked(left: float, top: float, size: float) -> Region:
     )
 
 
-@pytest.mark.parametrize(("x", "y"), [(0, 0), (9_000, 0), (0, 9_000), (-9_000, -9_000)])
+@pytest.mark.parametrize(("x", "y"), [(0, 0), (1e6, 0), (0, 1e6), (-1e6, -1e6)])
 def test_regions_overlap_as_far_wherever_in_the_picture_they_are(x: float, y: float) -> None:
     square = Region(((x, y), (x + 64, y), (x + 64, y + 64), (x, y + 64)))
     assert overlap(masked(x, y, 64), square) == pytest.approx(1 / 2, abs=0.02)

@@ -338,6 +338,7 @@ def test_a_judges_verdict_is_worth_what_its_word_says(verdict: Any, worth: float
     scored = score_arm(owner, "arm", [heard], [one], {"c": (Answer(Status.OK, "", "x", "x"),)})
     values = [one.score.value for measured in scored.measures for one in measured.cases if one.score]
     assert values == ([] if worth is None else [worth])
+    assert [measured.value for measured in scored.measures] == values, "of one case it is what that case is"
 
 
 def test_what_is_written_wrong_in_a_measure_or_beside_it_is_reported() -> None:
