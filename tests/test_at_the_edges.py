@@ -144,6 +144,17 @@ def test_as_many_boxes_are_found_as_can_be_and_only_then_the_best() -> None:
     assert (figures["recall"], figures["precision"], figures["F1"]) == pytest.approx((1 / 3, 1.0, 1 / 2))
 
 
+def test_the_curve_of_precision_takes_the_surest_first_and_equals_together() -> None:
+    """However the answer orders its boxes: two are right, of one is half the picture away, two are equally sure."""
+    measure: Any = boxes(label="/l", confidence="/c")
+    wanted = [{"b": [0, 0, 10, 10], "l": "cap"}, {"b": [50, 0, 60, 10], "l": "hat"}]
+    right, wrong = {"b": [0, 0, 10, 10], "l": "cap", "c": 0.9}, {"b": [80, 80, 90, 90], "l": "cap", "c": 0.8}
+    late, same = {"b": [50, 0, 60, 10], "l": "hat", "c": 0.7}, {"b": [80, 0, 90, 10], "l": "hat", "c": 0.7}
+    for got in ([right, wrong, late, same], [same, late, wrong, right], [late, right, same, wrong]):
+        curve = measure.precision_recall([measure.per_case(got, wanted)])
+        assert curve == [(0.5, 1.0), (0.5, 0.5), (1.0, 0.5)], got
+
+
 def test_what_tells_no_place_is_no_thing() -> None:
     measure: Any = boxes()
     found = measure.things([{"b": [0, 0, 5, 5]}, {"b": "there"}, "b", None], UNTOLD, expected=False)

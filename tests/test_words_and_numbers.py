@@ -44,7 +44,8 @@ from drovik.scoring.rules.text_rules import PostalAddress
         ("1234.567", None, [1234.567]), ("1.234,56", None, [1234.56]), ("1,234.56", None, [1234.56]),
         ("1.234.567", None, [1234567]), ("1 234 567", None, [1234567]), ("1'234.5", None, [1234.5]), ("-5", None, [-5]),
         ("\u22125", None, [-5]), ("+ 5", None, [5]), ("1e3", None, [1000]), ("2.5e-1", None, [0.25]), ("5.", None, [5]),
-        ("1.2,3.4", None, []), ("1e999", None, []), ("five", None, []), ("", None, []), ("1,2.3,4", None, []),
+        ("1.2,3.4", None, []), ("1e999", None, []), ("five", None, []), ("", None, []), ("1234 567", None, []),
+        ("12 34 567", None, [1234567]), ("12 34 56", None, []), ("123 45 678", None, []), ("12 345", None, [12345]), ("1,2.3,4", None, []),
     ],
 )  # fmt: skip
 def test_a_numeral_is_every_number_that_it_may_stand_for(
