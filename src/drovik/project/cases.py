@@ -31,6 +31,7 @@ from drovik.project.tasks import Task
 from drovik.project.toml_files import Frozen, problems_of
 
 _NONE: frozenset[str] = frozenset()
+_NO_FACTS: Mapping[str, Any] = MappingProxyType({})
 _MOST_ERRORS = 100
 """Of one expected output."""
 
@@ -393,11 +394,11 @@ def case_of(row: SourceRow, source: str, problems: list[Problem]) -> Case | None
     return Case(
         id=found.id,
         pictures=tuple(pictures),
-        given=found.given,
+        given=found.given or _NO_FACTS,
         expected=found.expected,
         group=found.group,
         split=found.split,
         refusal=frozenset(found.refusal) if found.refusal else _NONE,
         place=row.place,
-        regions=found.regions,
+        regions=found.regions or _NO_FACTS,
     )
