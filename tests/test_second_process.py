@@ -33,12 +33,19 @@ def started() -> SecondProcess:
     return second
 
 
+@pytest.fixture(scope="module")
+def second() -> Iterator[SecondProcess]:
+    found = started()
+    yield found
+    found.end()
+
+
 @pytest.fixture
-def judges() -> Iterator[LocalJudges]:
+def judges(second: SecondProcess) -> LocalJudges:
     """Judges whose second process is up, be there little to do."""
-    with LocalJudges() as found:
-        found._second = started()
-        yield found
+    found = LocalJudges()
+    found._second = second
+    return found
 
 
 def gathered(project: Any, judges: JudgesElsewhere | None) -> list[TaskView]:
@@ -107,13 +114,11 @@ def test_each_answer_keeps_its_place(judges: LocalJudges, count: int) -> None:
     assert judges.judged(task, measure, pairs) == [judge_pair(task, measure, pair) for pair in pairs]
 
 
-def test_what_a_second_process_cannot_do_is_done_by_the_first(
-    judges: LocalJudges, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_a_second_process_cannot_do_is_done_by_the_first(monkeypatch: pytest.MonkeyPatch) -> None:
     task, measure, pairs = some_pairs(1_000)
     alone = [judge_pair(task, measure, pair) for pair in pairs]
-    second = judges._second
-    assert second is not None
+    judges = LocalJudges()
+    judges._second = second = started()
     unsent = [pairs[-1]._replace(answer=pairs[-1].answer._replace(how=lambda: "no process can send this"))]
     assert judges.judged(task, measure, pairs[:-1] + unsent) == alone
     ask = SecondProcess.ask
