@@ -17,7 +17,7 @@ from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.scoring.agreement import comparable
 from drovik.scoring.alignment import align_lines, rewrapped
-from drovik.scoring.causes.cause_table import ANOTHER_UNIT, DIGITS_SWAPPED
+from drovik.scoring.causes.cause_table import ANOTHER_UNIT, ANOTHER_VALUE, DIGITS_SWAPPED
 from drovik.scoring.causes.value_causes import plain_cause
 from drovik.scoring.measure import UNTOLD
 from drovik.scoring.measure_checks import drafted_measure
@@ -80,6 +80,11 @@ def test_a_unit_is_another_only_where_both_have_a_number() -> None:
     assert plain_cause("5 cm", "5 in") == ANOTHER_UNIT
     for wanted, got in (("5 cm", "in"), ("cm", "5 in")):
         assert plain_cause(wanted, got) != ANOTHER_UNIT, (wanted, got)
+    for wanted, got in ((5, "cm"), ("cm", 5)):
+        assert plain_cause(wanted, got) == ANOTHER_VALUE, (wanted, got)
+    for wanted, got in ((2, "50.8 mm"), (2, "2000 g"), (50.8, "2 in")):
+        assert plain_cause(wanted, got) == ANOTHER_UNIT, (wanted, got)
+    assert plain_cause(2, "34 mm") == ANOTHER_VALUE
     assert plain_cause(12, 21) == DIGITS_SWAPPED
 
 

@@ -20,6 +20,7 @@ from drovik.project.cases import Case
 from drovik.project.reading import read_project
 from drovik.project.tasks import MeasureTable, Task
 from drovik.scoring.catalogue import measures_of
+from drovik.scoring.judged_pairs import Judged
 from drovik.scoring.measure import Measure
 from drovik.store.answer_store import Store
 
@@ -88,6 +89,20 @@ def test_two_processes_score_as_one_does(
     assert told(gathered(project, judges)) == alone
     assert sum(done) > 50, "it took part"
     assert all(done), "none had to be done again"
+
+
+def test_what_was_judged_elsewhere_is_not_judged_again(answered_demo: Drovik) -> None:
+    """Else all that other machines did would be done here once more; here they say that all is wrong."""
+
+    class Severe:
+        def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
+            return [Judged(measure.worst(pair.expected, "severe"), None, "") for pair in pairs]
+
+    project = read_project(answered_demo.folder)[0]
+    views = {view.task.name: view for view in gathered(project, Severe())}
+    measures = [arm.measure("kind") for arm in views["sort"].scores]
+    assert [one.value for one in measures if one] == [0.0] * len(measures)
+    gathered(project, None)  # or the next test would find these kept
 
 
 def some_pairs(count: int, said: Any = "cap") -> tuple[Task, Measure, list[Pair]]:
