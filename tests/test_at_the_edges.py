@@ -12,6 +12,7 @@ import pytest
 from PIL import Image
 from test_scoring import task
 
+from drovik.comparing import contrast
 from drovik.images.layout import Map
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
@@ -19,7 +20,7 @@ from drovik.scoring.agreement import comparable
 from drovik.scoring.alignment import align_lines, rewrapped
 from drovik.scoring.causes.cause_table import ANOTHER_UNIT, ANOTHER_VALUE, DIGITS_SWAPPED
 from drovik.scoring.causes.value_causes import plain_cause
-from drovik.scoring.measure import UNTOLD
+from drovik.scoring.measure import UNTOLD, mean_of
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures.regions import Region, overlap
 
@@ -158,6 +159,27 @@ def test_the_curve_of_precision_takes_the_surest_first_and_equals_together() -> 
     for got in ([right, wrong, late, same], [same, late, wrong, right], [late, right, same, wrong]):
         curve = measure.precision_recall([measure.per_case(got, wanted)])
         assert curve == [(0.5, 1.0), (0.5, 0.5), (1.0, 0.5)], got
+
+
+def test_rows_made_once_are_the_rows_of_all_cases(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Scores and intervals come from different rows and how often each is there: a case that took another one's row, or a
+    group that lost one at the end of a batch, would move them without a word."""
+    monkeypatch.setattr(contrast, "_AT_ONCE", 3)
+    _, measure = task({"type": "label", "at": "/k", "labels": ["a", "b", "c"], "confidence": "/c"})
+    said = [("a", 0.9), ("b", 0.5), ("a", 0.9), ("none", 0.1), ("c", 0.5), ("a", 0.2), ("a", 0.9), ("c", 0.5)]
+    single = [measure.per_case({"k": k, "c": c}, "a") for k, c in said]
+    for scores in (single, [*single[:5], mean_of(single[:2]), mean_of(single[2:5]), single[0]]):
+        rows = measure.rows(scores)
+        kinds, places = measure.kinds(scores)
+        assert kinds[places].tolist() == rows.tolist()
+        assert measure.totals(scores) == pytest.approx(rows.sum(axis=0))
+        for groups in ([3, 1, 0, 2, 7, 5, 4, 6], [1, 0, 1, 2, 2, 0, 1, 1]):
+            kinds, places = contrast.unit_kinds(measure, scores, np.array(groups))
+            wanted = [
+                rows[[n for n, one in enumerate(groups) if one == unit]].sum(axis=0) for unit in sorted(set(groups))
+            ]
+            assert kinds[places] == pytest.approx(np.array(wanted))
+    assert len(measure.kinds(single)[0]) < len(single), "or nothing is made once"
 
 
 def test_what_tells_no_place_is_no_thing() -> None:
