@@ -266,3 +266,9 @@ def test_a_record_within_a_record_counts_by_its_leaves() -> None:
     assert measure.totals([best]).tolist() == measure.totals([measure.per_case(expected, expected)]).tolist()
     figures = measure.figures(measure.totals([best, measure.worst(expected, "no reply")]))
     assert (figures["recall"], figures["precision"]) == pytest.approx((3 / 6, 1.0))
+
+
+def test_an_answer_that_never_came_counts_as_one_case() -> None:
+    """Beside one that is right it is half, and not a third."""
+    _, measure = task({"type": "form", "words": {"least": 1}}, "text")
+    assert measure.combine([measure.best(None), measure.worst(None, "no reply")]) == 0.5
