@@ -23,6 +23,7 @@ from conftest import Drovik, FakeService, Reply, StandInProcess, bad, demo_on_po
 from test_kill import slip_of, wait_until
 
 from drovik.cli import sending
+from drovik.project.file_states import state_of_input
 from drovik.store.answer_store import Store
 from drovik.store.database import transaction
 
@@ -225,10 +226,35 @@ def test_watch_goes_on_with_cases_as_they_arrive(drovik: Drovik, serve: Serve) -
         time.sleep(2.5)
         file.write(lines[3][50:] + "\n" + lines[4] + "\n")
     wait_until(lambda: len(service.requests) == 5)
+    with (folder / "cases.jsonl").open("a") as file:
+        file.write('{"id": "late", "images": ["scans/late.jpg"], "given": {"vessel": "Tern"}}\n')
+    time.sleep(2.5)
+    (folder / "scans").mkdir()
+    (folder / "scans/late.jpg").write_bytes(next((folder / "images").glob("*.jpg")).read_bytes())
+    wait_until(lambda: len(service.requests) == 6)
     process.send_signal(signal.SIGINT)
     _, err = process.communicate(timeout=20)
     assert process.returncode == 130
     assert "waits: cases.jsonl: line 4" in err
+    assert err.count("waits: scans/late.jpg: no such picture") == 1
+
+
+def test_watch_looks_at_what_is_sent_and_not_at_what_is_printed_meanwhile(tmp_path: Path) -> None:
+    """A log beside the cases would have it plan for ever."""
+    (tmp_path / "pictures/old").mkdir(parents=True)
+    (tmp_path / ".drovik").mkdir()
+    (tmp_path / "cases.csv").write_text("id,image\n")
+    settings: Any = SimpleNamespace(cases="cases.csv", pictures=SimpleNamespace(folders=lambda folder: []))
+    before = state_of_input(tmp_path, settings)
+    for ours in ("log.txt", ".drovik/answers.sqlite", "report.html"):
+        (tmp_path / ours).write_text("more")
+        assert state_of_input(tmp_path, settings) == before
+    for sent in ("drovik.toml", "cases.csv", "pictures/old/one.jpg", "two.PNG"):
+        (tmp_path / sent).write_text("more")
+        after = state_of_input(tmp_path, settings)
+        assert after.digest != before.digest
+        assert after.changed >= before.changed
+        before = after
 
 
 HARSH = """

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import argparse
 import time
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from drovik import workflow
@@ -48,8 +47,8 @@ def watch(arguments: argparse.Namespace) -> int:
     seen: object = None
     told = ""
     while True:
-        state = _state(folder)
-        if state == seen or time.time() - _newest(state) < SETTLED:
+        state = workflow.state_of_input(folder, workflow.read_settings(folder, []))
+        if state == seen or time.time() - state.changed < SETTLED:
             time.sleep(LOOKS_EVERY)
             continue
         try:
@@ -79,32 +78,6 @@ def watch(arguments: argparse.Namespace) -> int:
         if state != seen and not arguments.quiet:
             say_aside(f"{counted(len(project.cases), 'case')}; watches {folder} for more (Ctrl-C ends)")
         seen, told = state, ""
-
-
-State = tuple[tuple[str, int, int], ...]
-
-
-def _state(folder: Path) -> State:
-    """What the files of a project look like: the cases, the pictures, the tasks, the settings."""
-
-    settings = workflow.read_settings(folder, [])
-    paths = [folder / "drovik.toml"]
-    if settings is not None:
-        cases = folder / settings.cases
-        paths += [cases, *(sorted(cases.rglob("*")) if cases.is_dir() else [])]
-        paths += sorted((folder / "tasks").rglob("*")) + sorted((folder / "images").rglob("*"))
-    found = []
-    for path in paths:
-        try:
-            stat = path.stat()
-        except OSError:
-            continue
-        found.append((str(path), stat.st_size, stat.st_mtime_ns))
-    return tuple(found)
-
-
-def _newest(state: State) -> float:
-    return max((when for _, _, when in state), default=0) / 1e9
 
 
 EXAMPLE = (

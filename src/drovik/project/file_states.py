@@ -4,9 +4,17 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator
+from pathlib import Path
 from typing import NamedTuple
 
 from blake3 import blake3
+
+from drovik.project.cases import PICTURE_ENDINGS
+from drovik.project.reading import STORE_FOLDER
+from drovik.project.settings import FILE_NAME, ProjectFile
+
+NOT_INPUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
+"""Folders that no command reads its input from; the store counts its own changes."""
 
 
 class FilesState(NamedTuple):
@@ -20,14 +28,11 @@ class TooMany(Exception):
     """There are more files than are worth a look."""
 
 
-def files_state(
-    folders: Iterable[str], leaving_out: frozenset[str] = frozenset(), most: int | None = None
-) -> FilesState:
-    """The state of all files beneath folders; links are followed.
+def files_state(folders: Iterable[str], most: int | None = None) -> FilesState:
+    """The state of all files beneath folders, or of single files; links are followed, `NOT_INPUT` does not count.
 
     The time is that of the last change of a file's entry (ctime), which nobody can set back.
 
-    :param leaving_out: names of folders that do not count.
     :param most: files that are looked at.
     :raises TooMany: where there are more.
     """
@@ -35,7 +40,7 @@ def files_state(
     latest = many = 0
     seen: set[str] = set()
     for folder in folders:
-        for name, entries in _walk(folder, leaving_out, seen):
+        for name, entries in _walk(folder, seen):
             many += len(entries)
             if most is not None and many > most:
                 raise TooMany
@@ -46,7 +51,28 @@ def files_state(
     return FilesState(digest.hexdigest(), latest / 1e9)
 
 
-def _walk(folder: str, leaving_out: frozenset[str], seen: set[str]) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+def state_of_input(folder: Path, settings: ProjectFile | None) -> FilesState:
+    """The state of what a project sends: its settings, its cases, pictures, and all that lies in its folders.
+
+    Other files of the project's folder itself do not count: somebody may keep there what is printed meanwhile.
+
+    :param settings: None where they cannot be read just now.
+    """
+    try:
+        own = [one.path for one in os.scandir(folder) if _is_input(one)]
+    except OSError:
+        own = []
+    paths = [folder / FILE_NAME]
+    if settings is not None:
+        paths += [folder / settings.cases, *settings.pictures.folders(folder)]
+    return files_state([*map(str, paths), *sorted(own)])
+
+
+def _is_input(one: os.DirEntry[str]) -> bool:
+    return one.name not in NOT_INPUT if one.is_dir() else Path(one.name).suffix.lower() in PICTURE_ENDINGS
+
+
+def _walk(folder: str, seen: set[str]) -> Iterator[tuple[str, list[tuple[str, int]]]]:
     """Each folder with what its files are, as text, and when they were changed; no folder twice."""
     left = [folder]
     while left:
@@ -58,19 +84,29 @@ def _walk(folder: str, leaving_out: frozenset[str], seen: set[str]) -> Iterator[
         entries = []
         try:
             found = sorted(os.scandir(here), key=lambda one: one.name)
+        except NotADirectoryError:
+            yield here, [_entry(here, Path(here))]
+            continue
         except OSError as error:
             yield here, [(f"unread {error.errno}", 0)]
             continue
         for one in found:
             try:
                 if one.is_dir():
-                    if one.name not in leaving_out:
+                    if one.name not in NOT_INPUT:
                         left.append(one.path)
                     continue
-                looks = one.stat()
             except OSError as error:
                 entries.append((f"{one.name}\0unread {error.errno}\0", 0))
                 continue
-            told = f"{one.name}\0{looks.st_size} {looks.st_mtime_ns} {looks.st_ctime_ns} {looks.st_ino}\0"
-            entries.append((told, looks.st_ctime_ns))
+            entries.append(_entry(one.name, one))
         yield here, entries
+
+
+def _entry(name: str, file: os.DirEntry[str] | Path) -> tuple[str, int]:
+    try:
+        looks = file.stat()
+    except OSError as error:
+        return f"{name}\0unread {error.errno}\0", 0
+    told = f"{name}\0{looks.st_size} {looks.st_mtime_ns} {looks.st_ctime_ns} {looks.st_ino}\0"
+    return told, looks.st_ctime_ns

@@ -81,6 +81,7 @@ if TYPE_CHECKING:
     from drovik.project.cases import PICTURE_ENDINGS, Case, Picture, prep_for
     from drovik.project.examples import read_examples, values_of_file
     from drovik.project.file_schemas import FILES, file_schema
+    from drovik.project.file_states import state_of_input
     from drovik.project.keys import keep_in_keyring, shown_key
     from drovik.project.models import Name
     from drovik.project.outside import outside_answers, unknown_cases, write_outside
@@ -392,6 +393,7 @@ __all__ = [
     "sort_words",
     "sources",
     "split_scores",
+    "state_of_input",
     "store_place",
     "strata_text",
     "strengths",
@@ -474,6 +476,7 @@ _NAMES_OF = {
     "project.cases": "Case PICTURE_ENDINGS Picture prep_for",
     "project.examples": "read_examples values_of_file",
     "project.file_schemas": "FILES file_schema",
+    "project.file_states": "state_of_input",
     "project.keys": "keep_in_keyring shown_key",
     "project.models": "Name",
     "project.outside": "outside_answers unknown_cases write_outside",

@@ -27,8 +27,6 @@ from drovik.store.answer_store import Store
 from drovik.store.database import BROKEN
 from drovik.store.kept_scores import KeptOutput
 
-_LEFT_OUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
-"""Folders that no command reads its input from; the store counts its own changes."""
 _OTHERS, _BYTES_OF_A_PICTURE = 20_000, 20
 """Files beside the pictures; what it takes at least to name a picture in the cases."""
 _SETTLED_SECONDS = 2.0
@@ -86,7 +84,7 @@ class OutputKeeper:
     def _files(self) -> FilesState:
         assert self._settings is not None
         others = self._settings.pictures.folders(self._folder)
-        return files_state([str(self._folder), *map(str, others)], _LEFT_OUT, self._most_files(self._settings.cases))
+        return files_state([str(self._folder), *map(str, others)], self._most_files(self._settings.cases))
 
     def _most_files(self, cases: str) -> int | None:
         """The number of files that are worth a look: those that the cases can be about, and some more.
@@ -109,4 +107,4 @@ def _program() -> list[Any]:
     """What tells this program, as it is installed, from another version of it."""
     packages = sysconfig.get_path("purelib")
     installed = os.stat(packages).st_mtime_ns if os.path.isdir(packages) else 0
-    return [files_state(drovik.__path__, _LEFT_OUT).digest, sys.version, packages, installed]
+    return [files_state(drovik.__path__).digest, sys.version, packages, installed]
