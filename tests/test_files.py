@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
@@ -11,9 +13,11 @@ from conftest import Drovik, demo_on_port
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drovik.errors import DrovikError
+from drovik.errors import DrovikError, Problem
 from drovik.project import agreements
 from drovik.project.arms import canonical, digest
+from drovik.project.case_reading import read_cases
+from drovik.project.cases import Case
 from drovik.project.settings import Endpoint, is_loopback
 from drovik.transport import consent as trust
 
@@ -203,3 +207,44 @@ def test_details_show_confusion_labels_fields_and_statements(finished_demo: tupl
     ):
         assert words in shown
     assert "macro F1 68.7 % (" in shown
+
+
+HEAD, TAIL = b'{"id": "half", "images": [{"path": "a"}', b'{"path": "b"}]}'
+TWO = b'{"id": "one", "images": ["a"]},{"id": "other", "images": ["b"]}'
+ROWS = [
+    {"id": "all", "images": ["a.jpg", {"path": "b.jpg", "tag": "back", "page": 2, "regions": {"r": [0, 0, 5, 5]}}],
+     "given": {"ship": "Tern", "deck": 2, "dry": True, "none": None}, "expected": {"sort": {"kind": "cap"}},
+     "group": "g", "split": "held_out", "refusal": ["sort"], "regions": {"tag": [1, 2, 3, 4]}, "filled": {}},
+    {"id": "least", "images": ["a.jpg"]},
+]  # fmt: skip
+WRONG = [
+    b'{"id": "", "images": ["a"]}', b'{"id": "none", "images": []}', b'{"id": "more", "images": ["a"], "extra": 1}',
+    b'{"id": "fact", "images": ["a"], "given": {"x": {}}}', b'{"id": "split", "images": ["a"], "split": "train"}',
+    b'{"id": "broken", ', b"[1]", b"7", b'{"id": "least", "images": ["a"]}', TWO,
+    TWO + b"\n" + HEAD + b"\n" + TAIL,  # as many values as lines, were they one list
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("wrong", WRONG)
+def test_a_row_among_many_is_read_as_it_is_alone(wrong: bytes, tmp_path: Path) -> None:
+    """A hundred thousand rows are checked many at a time: no line may be lost by that, nor named by another's number."""
+
+    def read(*lines: bytes) -> tuple[list[Case], list[tuple[str, str]]]:
+        problems: list[Problem] = []
+        (tmp_path / "cases.jsonl").write_bytes(b"\n".join(lines))
+        cases = read_cases(tmp_path, "cases.jsonl", (), problems)
+        return cases, [(one.what, re.split("[:.]", one.place)[0]) for one in problems]
+
+    good = [json.dumps(row).encode() for row in ROWS]
+    filling = [b'{"id": "f%d", "images": ["f.jpg"]}' % number for number in range(1500)]
+    alone, told = read(*good, wrong)
+    assert [case.id for case in alone][:2] == ["all", "least"]
+    assert told
+    cases, problems = read(*good, wrong, *filling)
+    assert cases[: len(alone)] == alone
+    assert problems == told
+    behind, problems = read(*filling, *good, wrong)
+    assert [case._replace(place="") for case in behind[1500:]] == [case._replace(place="") for case in alone]
+    assert problems == [
+        (what.replace("line 2", "line 1502"), f"line {int(place[5:]) + 1500}") for what, place in told
+    ]

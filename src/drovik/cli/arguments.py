@@ -20,6 +20,7 @@ from drovik.cli.printing import say_aside
 from drovik.errors import Problem, UsageError
 
 if TYPE_CHECKING:
+    from drovik.project.picture_files import KnownStates
     from drovik.project.reading import Project, StorePlace
     from drovik.workflow.sending_plan import Selection
     from drovik.workflow.services import Services
@@ -142,13 +143,17 @@ def open_store(place: StorePlace, create: bool = True) -> workflow.Store:
     return store
 
 
-def open_project(given: Path | None) -> Project:
+def open_project(given: Path | None, states: KnownStates | None = None) -> Project:
     """The project that is meant, with nothing wrong in it.
+
+    :param states: what its files looked like a moment ago, where somebody knows.
 
     :raises DrovikError: with everything that is wrong.
     """
 
-    return workflow.load_project(project_folder(given))
+    project = workflow.load_project(project_folder(given))
+    project.pictures.take_states(states or {})
+    return project
 
 
 def add_plan_arguments(parser: argparse.ArgumentParser) -> None:

@@ -6,13 +6,16 @@ import argparse
 import os
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import partial
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 
 from drovik import workflow
 from drovik.cli.arguments import project_folder
 from drovik.errors import DONE
+
+if TYPE_CHECKING:
+    from drovik.project.picture_files import KnownStates
 
 _OF_THE_TERMINAL = ("NO_COLOR", "FORCE_COLOR", "TERM", "COLORTERM", "COLUMNS", "LINES", "LANG", "LC_ALL", "TZ")
 _MOST_CHARACTERS = 2_000_000
@@ -20,9 +23,13 @@ _MOST_CHARACTERS = 2_000_000
 
 @dataclass
 class Printed:
-    """What a command says of its output: whether it stays the same while neither files nor store change."""
+    """What a command says of its output: whether it stays the same while neither files nor store change.
+
+    `states` is what the files looked like when it began.
+    """
 
     stays: bool = True
+    states: KnownStates = field(default_factory=dict)
 
 
 Run = Callable[[argparse.Namespace, Printed], int]
@@ -54,6 +61,7 @@ def _run_or_print(run: Run, where: Callable[[argparse.Namespace], bool], argumen
     if known is not None:
         sys.stdout.write(known)
         return DONE
+    printed.states = keeper.states
     with _Copied("stdout") as results, _Copied("stderr") as asides:
         code = run(arguments, printed)
     if code == DONE and printed.stays and not asides.size and results.size < _MOST_CHARACTERS:

@@ -54,10 +54,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 @printed_again(lambda given: given.split == "tune" and not given.trust and not given.cluster)
-def run(arguments: argparse.Namespace, _: Printed) -> int:
+def run(arguments: argparse.Namespace, printed: Printed) -> int:
     """Score what has been answered; nothing is sent."""
 
-    project = open_project(arguments.project)
+    project = open_project(arguments.project, printed.states)
     with (
         workflow.judges_on(arguments.cluster, project) as judges,
         open_store(project.store_place, create=False) as store,

@@ -113,7 +113,7 @@ def run(arguments: argparse.Namespace, printed: Printed) -> int:
 
     if arguments.watch:
         return watch(arguments)
-    project = open_project(arguments.project)
+    project = open_project(arguments.project, printed.states)
     workflow.require_agreed_addresses(project, arguments.trust, agreement())
     with (
         workflow.sending_from(arguments.cluster, project) as (project, elsewhere),

@@ -43,9 +43,12 @@ def threads_of_task(
     asking = Asking(task, digests)
     for case in cases:
         about = asking.about(case)
-        for arm, repeat in spread:
-            found = earlier[arm.name, case.id] if task.after else _NOTHING_EARLIER
-            threads.append(_begun(about, arm, case, found, repeat))
+        if task.after:
+            threads += [_begun(about, arm, case, earlier[arm.name, case.id], repeat) for arm, repeat in spread]
+        else:  # quickly, for there may be a million
+            threads += [
+                Thread(arm, case, repeat, (about.request(arm, repeat=repeat),), "open") for arm, repeat in spread
+            ]
     for turn in range(2, max((len(arm.prompt.turns) + 1 for arm in arms), default=1) + 1):
         threads = _grown(project, store, task, threads, digests, turn)
     return _with_repair_turns(project, store, task, threads, digests) if task.repair_turn else threads
@@ -56,9 +59,6 @@ class Earlier(NamedTuple):
 
     answers: Mapping[str, Any]
     was_valid: bool
-
-
-_NOTHING_EARLIER = Earlier({}, True)
 
 
 def _begun(about: AskingAbout, arm: Arm, case: Case, earlier: Earlier | State, repeat: int) -> Thread:

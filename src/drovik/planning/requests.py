@@ -59,10 +59,11 @@ class Request(NamedTuple):
             self.task, self.arm, self.case, self.said, self.earlier, self.shown, _pair(self.repair)
         )
 
-    def row(self) -> tuple[str, str, str, int, int, int, str]:
-        """What the store knows it by: task, arm, case, repeat, turn, whether a repair turn, identity."""
-        task, arm, case, second = self.task.name, self.arm.digest, self.case.id, int(self.repair is not None)
-        return task, arm, case, self.repeat, self.turn, second, self.identity
+    @property
+    def known_as(self) -> str:
+        """What the store knows it by; see its `asked`."""
+        second = 0 if self.repair is None else 1
+        return f"{self.task.name} {self.arm.digest} {self.repeat} {self.turn} {second} {self.identity} {self.case.id}"
 
     def asked(self, text: str) -> RequestRecord:
         """The record of it for the store; `text` is the canonical form."""
@@ -100,8 +101,11 @@ class Asking:
     def about(self, case: Case) -> AskingAbout:
         """Makes the requests about one case."""
         tags = tuple([picture.tag for picture in case.pictures])
-        has_page = any(picture.page for picture in case.pictures)
-        return AskingAbout(self, case, {} if has_page else self._forms.setdefault(tags, {}), has_page)
+        has_page = bool([1 for picture in case.pictures if picture.page])
+        forms = self._forms.get(tags) if not has_page else {}
+        if forms is None:
+            forms = self._forms[tags] = {}
+        return AskingAbout(self, case, forms, has_page)
 
 
 class AskingAbout:

@@ -14,14 +14,14 @@ from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
-from drovik.errors import DrovikError, PictureError, Problem
+from drovik.errors import PictureError
 from drovik.images.decode.facts import PictureFacts
 from drovik.images.decode.formats import inspect_source
 from drovik.images.decode.shots import Shot
 from drovik.project.arms import Arm, arms_of, canonical
 from drovik.project.cases import Case, Picture, prep_for
 from drovik.project.dialects import Dialect
-from drovik.project.picture_files import FileState, PictureFolder, source_digest
+from drovik.project.picture_files import PictureFolder, source_digest
 from drovik.project.preps import Prep
 from drovik.project.prompts import SHOWN_VARIABLES, Prompt
 from drovik.project.reading import Project
@@ -69,15 +69,9 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case], are_se
     """
     pictures = [picture for case in cases for picture in case.pictures]
     elsewhere = {picture.path: url_digest(picture) for picture in pictures if is_remote(picture)}
-    states: list[FileState] = []
-    missing: list[Problem] = []
     paths = dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere)
     project.pictures.look_up(paths)
-    for path in paths:
-        try:
-            states.append(project.pictures.state(path))
-        except DrovikError as error:
-            missing += error.problems
+    states, missing = project.pictures.states(paths)
     if missing:
         raise PictureError(missing)
     found = store.digests.of_sources(states, project.pictures.digests)

@@ -12,8 +12,9 @@ from typing import Any
 
 from drovik.errors import Problem, ProjectError
 from drovik.files import read_text, write_whole
+from drovik.project.case_reading import read_cases
 from drovik.project.case_rows import csv_cells_of, row_of
-from drovik.project.cases import Case, read_cases
+from drovik.project.cases import Case
 from drovik.project.tasks import Task
 
 MOST_BYTES = 1_000_000_000

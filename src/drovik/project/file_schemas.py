@@ -16,7 +16,7 @@ _RECORDS = {
     "question.toml": ("tasks", "TaskFile"),
     "prompt.toml": ("prompts", "PromptFile"),
     "dialect.toml": ("dialects", "Dialect"),
-    "cases.jsonl": ("cases", "CaseRow"),
+    "cases.jsonl": ("case_reading", "CaseRow"),
     "reviews.jsonl": ("reviews", "Judgement"),
 }
 """Of each file the module and the record; a line of it, where it has lines."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
@@ -10,6 +11,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from drovik.project.cases import PICTURE_ENDINGS
+from drovik.project.picture_files import KnownStates
 from drovik.project.reading import STORE_FOLDER
 from drovik.project.settings import FILE_NAME, ProjectFile
 
@@ -28,26 +30,26 @@ class TooMany(Exception):
     """There are more files than are worth a look."""
 
 
-def files_state(folders: Iterable[str], most: int | None = None) -> FilesState:
+def files_state(folders: Iterable[str], most: int | None = None, states: KnownStates | None = None) -> FilesState:
     """The state of all files beneath folders, or of single files; links are followed, `NOT_INPUT` does not count.
 
     The time is that of the last change of a file's entry (ctime), which nobody can set back.
 
     :param most: files that are looked at.
+    :param states: where what each file looks like is left, for who would look at it next.
     :raises TooMany: where there are more.
     """
     digest = blake3()
     latest = many = 0
     seen: set[str] = set()
     for folder in folders:
-        for name, entries in _walk(folder, seen):
+        for name, entries in _walk(folder, seen, states):
             many += len(entries)
             if most is not None and many > most:
                 raise TooMany
-            digest.update(f"{name}\0{len(entries)}\0".encode("utf-8", "surrogatepass"))
-            for entry in entries:
-                digest.update(entry[0].encode("utf-8", "surrogatepass"))
-                latest = max(latest, entry[1])
+            told = "".join([entry[0] for entry in entries])
+            digest.update(f"{name}\0{len(entries)}\0{told}".encode("utf-8", "surrogatepass"))
+            latest = max([latest, *[entry[1] for entry in entries]])
     return FilesState(digest.hexdigest(), latest / 1e9)
 
 
@@ -72,7 +74,7 @@ def _is_input(one: os.DirEntry[str]) -> bool:
     return one.name not in NOT_INPUT if one.is_dir() else Path(one.name).suffix.lower() in PICTURE_ENDINGS
 
 
-def _walk(folder: str, seen: set[str]) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+def _walk(folder: str, seen: set[str], states: KnownStates | None) -> Iterator[tuple[str, list[tuple[str, int]]]]:
     """Each folder with what its files are, as text, and when they were changed; no folder twice."""
     left = [folder]
     while left:
@@ -85,7 +87,7 @@ def _walk(folder: str, seen: set[str]) -> Iterator[tuple[str, list[tuple[str, in
         try:
             found = sorted(os.scandir(here), key=lambda one: one.name)
         except NotADirectoryError:
-            yield here, [_entry(here, Path(here))]
+            yield here, [_entry(here, Path(here), None)]
             continue
         except OSError as error:
             yield here, [(f"unread {error.errno}", 0)]
@@ -99,14 +101,16 @@ def _walk(folder: str, seen: set[str]) -> Iterator[tuple[str, list[tuple[str, in
             except OSError as error:
                 entries.append((f"{one.name}\0unread {error.errno}\0", 0))
                 continue
-            entries.append(_entry(one.name, one))
+            entries.append(_entry(one.name, one, states))
         yield here, entries
 
 
-def _entry(name: str, file: os.DirEntry[str] | Path) -> tuple[str, int]:
+def _entry(name: str, file: os.DirEntry[str] | Path, states: KnownStates | None) -> tuple[str, int]:
     try:
-        looks = file.stat()
+        found = file.stat()
     except OSError as error:
         return f"{name}\0unread {error.errno}\0", 0
-    told = f"{name}\0{looks.st_size} {looks.st_mtime_ns} {looks.st_ctime_ns} {looks.st_ino}\0"
-    return told, looks.st_ctime_ns
+    size, changed, inode = found.st_size, found.st_mtime_ns, found.st_ino
+    if states is not None and stat.S_ISREG(found.st_mode) and not file.is_symlink():
+        states[os.fspath(file)] = size, changed, inode
+    return f"{name}\0{size} {changed} {found.st_ctime_ns} {inode}\0", found.st_ctime_ns

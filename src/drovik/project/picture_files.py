@@ -32,6 +32,10 @@ class FileState(NamedTuple):
     inode: int
 
 
+KnownStates = dict[str, tuple[int, int, int]]
+"""Size, time of the last change in nanoseconds, and inode of files, links apart, by their paths."""
+
+
 class PictureFolder:
     """Where pictures are read from: a folder, and others outside of it that were agreed to.
 
@@ -47,6 +51,8 @@ class PictureFolder:
         self.base = base
         self._objects = objects
         self._digested_by: Callable[[Sequence[str]], list[str]] | None = None
+        self._text = str(base)
+        self._states: KnownStates = {}
         self._roots = None if others is None else [os.path.realpath(base), *map(str, others)]
         self._inside: dict[str, bool] = {}
         self._digests: dict[str, tuple[FileState, str]] = {}
@@ -61,7 +67,7 @@ class PictureFolder:
             size, mark = self._objects.state(path)
             return FileState(path, size, mark, 0)
         # There may be a hundred thousand of them: a joined path of pathlib's or os.path's takes as long as the rest.
-        whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
+        whole = path if path.startswith(os.sep) else f"{self._text}/{path}"
         try:
             found = os.lstat(whole)
             self._require_inside(path, whole, stat.S_ISLNK(found.st_mode))
@@ -70,6 +76,27 @@ class PictureFolder:
         except (OSError, ValueError) as error:
             raise ProjectError(missing(path, error)) from None
         return _state_of(path, found)
+
+    def take_states(self, states: KnownStates) -> None:
+        """Take what files looked like a moment ago for the next question about the states of many."""
+        self._states = states
+
+    def states(self, paths: Iterable[str]) -> tuple[list[FileState], list[Problem]]:
+        """The states of many pictures' files, and what is wrong with those that have none."""
+        known, self._states = self._states, {}
+        states: list[FileState] = []
+        problems: list[Problem] = []
+        for path in paths:
+            whole = path if path.startswith(os.sep) else f"{self._text}/{path}"
+            found = known.get(whole)
+            if found is not None and self._inside.get(whole.rpartition(os.sep)[0]):  # as one of its folder was found
+                states.append(FileState(path, *found))
+                continue
+            try:
+                states.append(self.state(path))
+            except DrovikError as error:
+                problems += error.problems
+        return states, problems
 
     def look_up(self, paths: Iterable[str]) -> None:
         """Ask for what the states of many pictures are that lie at addresses, all at once."""

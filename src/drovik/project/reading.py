@@ -15,7 +15,8 @@ from drovik.errors import Problem, UsageError, known_words
 from drovik.kept_files import KeptFiles
 from drovik.project import key_signs
 from drovik.project.agreements import is_agreed, pictures_of
-from drovik.project.cases import Case, check_expected, read_cases
+from drovik.project.case_reading import check_expected, read_cases
+from drovik.project.cases import Case
 from drovik.project.dialects import Dialect, read_dialects
 from drovik.project.keys import check_keys, read_keys
 from drovik.project.object_pictures import ObjectPictures

@@ -270,9 +270,10 @@ class Store:
 
         return self._writer.write(action)
 
-    def asked_rows(self) -> set[tuple[str, str, str, int, int, int, str]]:
-        """All that arms asked: task, arm, case, repeat, turn, whether a repair turn, identity."""
-        return set(self.connection.execute("SELECT task, arm, case_id, repeat, turn, second, identity FROM asked"))
+    def asked(self) -> set[str]:
+        """All that arms asked, each in one text: task, arm, repeat, turn, whether a repair turn, identity, case."""
+        columns = ("task", "arm", "repeat", "turn", "second", "identity", "case_id")
+        return {text for (text,) in self.connection.execute("SELECT " + " || ' ' || ".join(columns) + " FROM asked")}
 
     def note_asked(self, rows: Iterable[RequestRecord]) -> None:
         """Keep that arms ask what was asked before by others; nothing is sent."""

@@ -46,15 +46,16 @@ class PictureCache:
 
         :param compute: takes paths and gives the digests of what is there now.
         """
-        kept = {
-            path: (tuple(state), digest) for path, *state, digest in self._connection.execute("SELECT * FROM sources")
-        }
+        rows = self._connection.execute("SELECT path, size, mtime_ns, inode, digest FROM sources")
+        kept = {row[0]: row for row in rows}
+        known, unknown = kept.get, (None, -1, 0, 0, "")
         found: dict[str, str] = {}
         changed: list[FileState] = []
         for state in wanted:
-            looks = (state.size, state.mtime_ns, state.inode)
-            if state.path in kept and kept[state.path][0] == looks:
-                found[state.path] = kept[state.path][1]
+            path, size, mtime_ns, inode = state
+            _, size_then, mtime_then, inode_then, digest = known(path, unknown)
+            if size == size_then and mtime_ns == mtime_then and inode == inode_then:
+                found[path] = digest
             else:
                 changed.append(state)
         if changed:

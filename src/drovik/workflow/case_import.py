@@ -13,9 +13,11 @@ from typing import Literal
 
 from drovik.errors import DrovikError, Problem, ProjectError, UsageError
 from drovik.planning.sources import is_remote
+from drovik.project.case_reading import case_of, check_expected, read_cases
 from drovik.project.case_rows import is_exported, row_of, row_of_cells
+from drovik.project.case_sources import SourceRow
 from drovik.project.case_writing import add_cases
-from drovik.project.cases import Case, Picture, SourceRow, case_of, check_expected, read_cases
+from drovik.project.cases import Case, Picture
 from drovik.project.object_pictures import is_object
 from drovik.project.picture_files import PictureFolder
 from drovik.project.reading import Project

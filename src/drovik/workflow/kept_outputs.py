@@ -20,6 +20,7 @@ import drovik
 from drovik.errors import DrovikError
 from drovik.project.arms import digest
 from drovik.project.file_states import FilesState, TooMany, files_state
+from drovik.project.picture_files import KnownStates
 from drovik.project.reading import STORE_FOLDER, store_place
 from drovik.project.settings import ProjectFile, read_settings
 from drovik.scoring.extensions import is_anything_added
@@ -47,6 +48,8 @@ class OutputKeeper:
         self._command, self._revision = "", 0
         self._state = FilesState("", 0.0)
         self._began = time.time()
+        self.states: KnownStates = {}
+        """What files looked like that were not printed about before."""
         if self._settings is not None and _is_all_in_files(self._settings) and not is_anything_added():
             self._command = digest([os.path.realpath(folder), platform.node(), command, _program()])
 
@@ -83,8 +86,8 @@ class OutputKeeper:
 
     def _files(self) -> FilesState:
         assert self._settings is not None
-        others = self._settings.pictures.folders(self._folder)
-        return files_state([str(self._folder), *map(str, others)], self._most_files(self._settings.cases))
+        folders = [self._folder, *self._settings.pictures.folders(self._folder)]
+        return files_state(map(str, folders), self._most_files(self._settings.cases), self.states)
 
     def _most_files(self, cases: str) -> int | None:
         """The number of files that are worth a look: those that the cases can be about, and some more.

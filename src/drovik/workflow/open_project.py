@@ -56,8 +56,8 @@ def dispatcher_for(
     """
     plan = planned.plan
     if plan.known_of:
-        known = store.asked_rows()
-        store.note_asked([request.asked("") for request in plan.known_of if request.row() not in known])
+        known = store.asked()
+        store.note_asked([request.asked("") for request in plan.known_of if request.known_as not in known])
     if plan.count() == 0:
         return Dispatcher(project, store, plan, SendingOptions(listener=listener))
     bound, problem = concurrency_bound(project, list(plan.to_send))

@@ -23,8 +23,9 @@ from drovik.evaluation.gathering import TaskView
 from drovik.evaluation.suspects import suspects_of
 from drovik.images.prepare import prepare
 from drovik.parsing.answer_text import Answer
+from drovik.project.case_reading import check_expected
 from drovik.project.case_writing import write_expected
-from drovik.project.cases import Case, Picture, check_expected
+from drovik.project.cases import Case, Picture
 from drovik.project.preps import Frames, Prep
 from drovik.project.reading import Project
 from drovik.project.reviews import NO_DIFFERENCE, Claim, Judgement, Verdict, add_judgement, answer_mark
