@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+import shapely
 from PIL import Image
 from test_scoring import task
 
@@ -22,7 +23,10 @@ from drovik.scoring.causes.cause_table import ANOTHER_UNIT, ANOTHER_VALUE, DIGIT
 from drovik.scoring.causes.value_causes import plain_cause
 from drovik.scoring.measure import UNTOLD, mean_of
 from drovik.scoring.measure_checks import drafted_measure
+from drovik.scoring.measures import confusion
+from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region, overlap
+from drovik.scoring.scores import costs_of
 
 
 def worth(rule: dict[str, Any], expected: Any, got: Any) -> float:
@@ -272,3 +276,91 @@ def test_an_answer_that_never_came_counts_as_one_case() -> None:
     """Beside one that is right it is half, and not a third."""
     _, measure = task({"type": "form", "words": {"least": 1}}, "text")
     assert measure.combine([measure.best(None), measure.worst(None, "no reply")]) == 0.5
+
+
+@pytest.mark.parametrize(
+    "score", ["accuracy", "balanced_accuracy", "macro_f1", "micro_f1", "weighted_f1", "matthews"]
+)
+def test_no_answers_are_no_score_to_be_proud_of(score: str) -> None:
+    """A group or a fold may be empty."""
+    assert getattr(confusion, score)(np.zeros((3, 4))) == 0.0
+
+
+def test_tokens_that_a_service_does_not_tell_are_none() -> None:
+    costs = costs_of([Answer(Status.OK, "", "a"), Answer(Status.OK, "", "a", input_tokens=5, output_tokens=7)])
+    assert (costs.answers, costs.input_tokens, costs.output_tokens) == (2, 5, 7)
+
+
+def test_the_outline_of_a_mask_that_slopes_is_no_staircase() -> None:
+    """Or of a large one most corners would be cut off."""
+    y, x = np.mgrid[:40, :40]
+    for mask, most in ((x >= y, 5), ((x - 20) ** 2 + (y - 20) ** 2 < 200, 24)):
+        (outline,) = shapes_of(Region((), mask, Map(a=1.0, b=0.0, c=0.0, d=0.0, e=1.0, f=0.0)))
+        assert len(outline.corners) <= most
+        drawn = shapely.Polygon(outline.corners)
+        assert drawn.area == pytest.approx(mask.sum(), rel=0.06)
+
+
+def test_a_mask_may_be_a_single_cell() -> None:
+    _, measure = task({"type": "regions", "at": "", "place": "/m", "overlap": 0.5})
+    dot, nothing = ({"m": {"runs": runs, "height": 1, "width": 1}} for runs in ([0, 1], [1]))
+    assert measure.per_case([dot], [dot]).value == 1.0
+    assert measure.per_case([nothing], [dot]).value == 0.0
+
+
+def test_the_curve_of_precision_is_at_the_overlap_that_is_asked_for() -> None:
+    """Half of a box is enough at 0.5, and not at 0.75."""
+    wanted, half = [{"b": [0, 0, 10, 10]}], [{"b": [0, 0, 10, 6], "c": 0.9}]
+    for enough, curve in ((0.5, [(1.0, 1.0)]), (0.75, [(0.0, 0.0)])):
+        measure: Any = boxes(confidence="/c", overlap=enough)
+        assert measure.precision_recall([measure.per_case(half, wanted)]) == curve
+
+
+def test_a_point_in_its_box_overlaps_it_wholly_and_no_more() -> None:
+    _, measure = task({"type": "points", "at": "", "place": "/b"})
+    score = measure.per_case([{"b": [5, 5]}], [{"b": [0, 0, 10, 10]}])
+    assert measure.figures(measure.totals([score]))["mean overlap of what was found"] == 1.0
+
+
+def test_how_sure_is_sure_enough_goes_by_95_of_100_unless_it_is_said() -> None:
+    """Nineteen of the twenty that are at least 0.9 sure are right."""
+    _, measure = task({"type": "label", "at": "/k", "labels": ["cap", "hat"], "confidence": "/c"})
+    said = [("cap", 0.9)] * 19 + [("hat", 0.9)] + [("hat", 0.5)] * 5
+    scores = [measure.per_case({"k": label, "c": sure}, "cap") for label, sure in said]
+    (kept,) = [one for one in measure.tables(measure.totals(scores)) if one.title.startswith("keep")]
+    assert "for 95% right" in kept.title
+    assert kept.rows[0][1][1:] == pytest.approx((20 / 25, 0.95))
+
+
+@pytest.mark.parametrize(("got", "cause"), [
+    ("mittn", "near spelling of the label"), ("Mittin", "near spelling of the label"), ("itten", "outside the list"), ("mit", "outside the list"),
+])  # fmt: skip
+def test_a_label_is_spelled_nearly_right_where_it_begins_right(got: str, cause: str) -> None:
+    _, measure = task({"type": "label", "at": "/k", "labels": ["mitten", "cap"]})
+    assert [one.cause for one in measure.per_case({"k": got}, "mitten").findings] == [cause]
+
+
+def test_names_are_words_with_a_capital_that_begin_no_sentence() -> None:
+    _, measure = task({"type": "text", "must": ["names"]}, "text")
+    wanted = "The ship Eider lies at Port Skerry. No cap."
+    right = {}
+    for got in (wanted, wanted.replace("Eider", "Aider"), wanted.replace("No", "Na").replace("ship", "chip")):
+        figures = measure.figures(measure.totals([measure.per_case(got, wanted)]))
+        right[got] = float(figures["required words correct"])
+    assert [*right.values()] == pytest.approx([1, 2 / 3, 1])
+
+
+@pytest.mark.parametrize(("fact", "text", "value"), [
+    ("the cap left of the bottle", "Cap left of bottle.", 1), ("cap left of bottle", "The cap is left of the bottle.", 1),
+    ("cap left of bottle", "To the left of the big old red bottle lies a cap.", 1), ("cap left of bottle", "Left of the big old red bottle lies a cap.", 1),
+    ("cap left of bottle", "Left of all the big old red wool bottle lies a cap.", 0),
+])  # fmt: skip
+def test_a_place_is_said_within_a_few_words_and_articles_do_not_count(fact: str, text: str, value: int) -> None:
+    _, measure = task({"type": "facts"}, "text")
+    assert measure.per_case(text, {"must": [fact]}).value == value
+
+
+def test_a_thing_that_nobody_counted_has_no_attribute_that_is_wrong() -> None:
+    _, measure = task({"type": "facts"}, "text")
+    (found,) = measure.per_case("Red gloves lie there.", {"must": ["two gloves"]}).findings
+    assert (found.cause, found.got) == ("missing", "nothing")

@@ -146,9 +146,10 @@ def test_own_measures_run_only_where_trusted_without_keys_and_in_time(answered_d
     plain = answered_demo("score", "--task", "describe", "--arm", "fulmar/v2")
     assert "Not run, for it is Python code of this project: mine" in plain.out
     assert "function checks:long" not in plain.out
-    trusted = answered_demo("score", "--task", "describe", "--arm", "fulmar/v2", "--trust", "--json").json
+    trusted = answered_demo("score", "--task", "describe", "--arm", "fulmar/v2", "--trust", "--causes", "--json").json
     mine = trusted["tasks"]["describe"][0]["measures"][1]
     assert (mine["type"], mine["what"]) == ("function", "function checks:long")
+    assert "too short for us" in {one["cause"] for row in trusted["causes"]["describe"] for one in row["causes"]}
     said = {
         row["id"]: answered_demo("show", row["id"], "--task", "describe", "--arm", "fulmar/v2", "--json").json
         for row in map(json.loads, cases.read_text().splitlines())

@@ -80,6 +80,18 @@ def test_nothing_of_a_package_is_taken_from_before_for_its_code_may_have_changed
     assert now["decks"] < before[0]["decks"]
 
 
+@pytest.mark.parametrize("other", ["class Length: pass", "Length = 7"])
+def test_a_package_that_adds_no_measure_where_one_belongs_is_one_line(
+    other: str, extended: Drovik, tmp_path: Path
+) -> None:
+    (tmp_path / "other").mkdir()
+    add_path(extended, package(tmp_path / "other", broken=f"{other}\ndeck = too_wordy = None\n"))
+    done = extended.installed("check")
+    assert done.code == 2
+    assert "'length' in drovik.measures is not a Measure" in done.err
+    assert len(done.err.splitlines()) == 1
+
+
 def test_a_package_that_cannot_be_loaded_is_one_line(extended: Drovik, tmp_path: Path) -> None:
     (tmp_path / "broken").mkdir()
     add_path(extended, package(tmp_path / "broken", broken="raise OSError('no licence')\n"))

@@ -413,6 +413,7 @@ def test_a_measure_that_finds_nothing_in_any_expected_output_is_reported(at: str
     found = check_looked_at(owner, [measure], [*cases, case("c", None)._replace(expected={})])
     assert [one.what for one in found] == ["none of the 2 expected outputs has anything at /sort"] * problems
     assert check_looked_at(owner, [measure], [case("c", None)._replace(expected={})]) == []
+    assert len(check_looked_at(owner, [measure], cases[:1])) == problems
 
 
 NODE = {

@@ -148,8 +148,8 @@ class ArmScores:
     unsent: int
     costs: Costs
     measures: tuple[MeasureScore, ...]
+    repeats: int
     second: RepairTurns | None = None
-    repeats: int = 1
     agreement: float | None = None
     not_scored: Mapping[str, str] = field(default_factory=dict)
     """Why measures could score no answer at all, where that is their own failure, by their names."""

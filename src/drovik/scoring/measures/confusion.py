@@ -88,7 +88,7 @@ def kappa(matrix: Floats, weights: Floats | None = None) -> Floats:
     """Cohen's kappa, -1 to 1: agreement beyond chance (J. Cohen, Educ. Psychol. Meas. 20, 1960).
 
     With weights it is the weighted one (J. Cohen, Psychol. Bull. 70, 1968): 1 - observed over expected disagreement.
-    "none" is a category of its own. Where chance alone agrees wholly it is 1 if all agree, else 0.
+    "none" is a category of its own. Where chance alone agrees wholly, so do all, and it is 1.
 
     :param weights: shape (labels + 1, labels + 1), how far apart two categories are; left out: 0 or 1.
     """
@@ -99,9 +99,7 @@ def kappa(matrix: Floats, weights: Floats | None = None) -> Floats:
     total = square.sum(axis=(-2, -1))
     observed = (square * apart).sum(axis=(-2, -1))
     by_chance = (square.sum(axis=-1)[..., :, None] * square.sum(axis=-2)[..., None, :] * apart).sum(axis=(-2, -1))
-    ratio = share(observed * total, by_chance, 0.0)
-    result: Floats = 1.0 - np.where((by_chance <= 0) & (observed > 0), 1.0, ratio)
-    return result
+    return 1.0 - share(observed * total, by_chance, 0.0)
 
 
 def ordinal_weights(labels: int, power: int) -> Floats:
