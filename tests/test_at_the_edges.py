@@ -11,17 +11,20 @@ import numpy as np
 import pytest
 import shapely
 from PIL import Image
-from test_scoring import task
+from test_scoring import case, task
 
 from drovik.comparing import contrast
 from drovik.images.layout import Map
 from drovik.parsing.answer_text import Answer
+from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import Status
 from drovik.scoring.agreement import comparable
 from drovik.scoring.alignment import align_lines, rewrapped
+from drovik.scoring.arm_scores import score_case
 from drovik.scoring.causes.cause_table import ANOTHER_UNIT, ANOTHER_VALUE, DIGITS_SWAPPED
+from drovik.scoring.causes.label_causes import other_case_answered
 from drovik.scoring.causes.value_causes import plain_cause
-from drovik.scoring.measure import UNTOLD, mean_of
+from drovik.scoring.measure import UNTOLD, CaseScore, mean_of
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures import confusion
 from drovik.scoring.measures.outlines import shapes_of
@@ -364,3 +367,24 @@ def test_a_thing_that_nobody_counted_has_no_attribute_that_is_wrong() -> None:
     _, measure = task({"type": "facts"}, "text")
     (found,) = measure.per_case("Red gloves lie there.", {"must": ["two gloves"]}).findings
     assert (found.cause, found.got) == ("missing", "nothing")
+
+
+@pytest.mark.parametrize(
+    ("got", "cause"), [("12", "number as text"), ("12 kg", "number as text"), ("many", "off the schema")]
+)
+def test_a_number_as_text_is_named_where_nothing_but_the_schema_minds(got: str, cause: str) -> None:
+    owner, measure = task({"type": "label", "at": "/k", "labels": ["cap"]})
+    value = {"k": "cap", "n": got}
+    off = Answer(Status.OFF_SCHEMA, "bare", "{}", value, (SchemaError("/n", "is not a number", "type"),))
+    scored = score_case(owner, measure, case("c", {"k": "cap"}), off, "cap")
+    assert scored.score is not None
+    assert [(one.where, one.cause) for one in scored.score.findings] == [("/n", cause)]
+
+
+def test_an_answer_is_about_the_case_that_it_tells_most_of_and_not_about_a_longer_one() -> None:
+    _, measure = task({"type": "text"}, "text")
+    short, long = ["tern one", "tern two", "tern three"], [f"eider {number}" for number in range(9)]
+    traits = {"own": frozenset(["puffin"]), "long": frozenset(long), "short": frozenset(short)}
+    said = "\n".join([*short, *long[:3]])
+    wrong = Answer(Status.OK, "", said, said), CaseScore((), 0.1)
+    assert other_case_answered(measure, lambda: traits, {"own": wrong}) == {"own": "short"}
