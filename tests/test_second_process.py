@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +12,7 @@ from conftest import Drovik
 
 from drovik.evaluation import second_process
 from drovik.evaluation.gathering import TaskView, gather
-from drovik.evaluation.judged_elsewhere import JudgesElsewhere, Pair, judge_pair
+from drovik.evaluation.judged_elsewhere import NO_KEY, JudgedPart, JudgesElsewhere, Pair, judge_pair
 from drovik.evaluation.second_process import LocalJudges, SecondProcess
 from drovik.parsing.answer_text import Answer, Reader
 from drovik.parsing.status import Status
@@ -95,8 +95,9 @@ def test_what_was_judged_elsewhere_is_not_judged_again(answered_demo: Drovik) ->
     """Else all that other machines did would be done here once more; here they say that all is wrong."""
 
     class Severe:
-        def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
-            return [Judged(measure.worst(pair.expected, "severe"), None, "") for pair in pairs]
+        def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
+            for pair in pairs:
+                yield [pair], [Judged(measure.worst(pair.expected, "severe"), None, "")]
 
     project = read_project(answered_demo.folder)[0]
     views = {view.task.name: view for view in gathered(project, Severe())}
@@ -118,15 +119,23 @@ def some_pairs(count: int, said: Any = "cap") -> tuple[Task, Measure, list[Pair]
         answer = Answer(reading.status, reading.how, text, reading.value, model="gull", seconds=1.0)
         refusal = frozenset({"t"}) if number % 7 == 0 else frozenset()
         case = Case(f"c{number}", (), {}, {"t": {"kind": "hat"}}, None, "tune", refusal, "")
-        pairs.append(Pair(case, "hat", answer if number % 5 else Answer(Status.REFUSED, text="No.")))
+        pairs.append(Pair(case, "hat", answer if number % 5 else Answer(Status.REFUSED, text="No."), NO_KEY))
     return task, measures_of(task, [])[0], pairs
+
+
+def came_to(judges: LocalJudges, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
+    """What pairs come to, in their order, each once."""
+    parts = list(judges.judged(task, measure, iter(pairs)))
+    found = {id(pair): one for some, done in parts for pair, one in zip(some, done, strict=True)}
+    assert sum(len(some) for some, _ in parts) == len(pairs)
+    return [found[id(pair)] for pair in pairs]
 
 
 @pytest.mark.parametrize("count", [0, 1, 50, 51, 99, 100, 449, 450, 451, 2_000])
 def test_each_answer_keeps_its_place(judges: LocalJudges, count: int) -> None:
     """A score that came back beside another case's answer would be a miss where none was."""
     task, measure, pairs = some_pairs(count)
-    assert judges.judged(task, measure, pairs) == [judge_pair(task, measure, pair) for pair in pairs]
+    assert came_to(judges, task, measure, pairs) == [judge_pair(task, measure, pair) for pair in pairs]
 
 
 def test_what_a_second_process_cannot_do_is_done_by_the_first(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -135,7 +144,7 @@ def test_what_a_second_process_cannot_do_is_done_by_the_first(monkeypatch: pytes
     judges = LocalJudges()
     judges._second = second = started()
     unsent = [pairs[-1]._replace(answer=pairs[-1].answer._replace(how=lambda: "no process can send this"))]
-    assert judges.judged(task, measure, pairs[:-1] + unsent) == alone
+    assert came_to(judges, task, measure, pairs[:-1] + unsent) == alone
     ask = SecondProcess.ask
 
     def killed(one: SecondProcess, those: Sequence[Pair]) -> bool:
@@ -145,8 +154,8 @@ def test_what_a_second_process_cannot_do_is_done_by_the_first(monkeypatch: pytes
 
     with monkeypatch.context() as patched:
         patched.setattr(SecondProcess, "ask", killed)
-        assert judges.judged(task, measure, pairs) == alone, "killed while it judged"
-    assert judges.judged(task, measure, pairs) == alone, "killed before"
+        assert came_to(judges, task, measure, pairs) == alone, "killed while it judged"
+    assert came_to(judges, task, measure, pairs) == alone, "killed before"
     second.end()
 
 
@@ -158,7 +167,7 @@ def test_a_measure_of_a_new_kind_of_question_is_told_to_it(judges: LocalJudges) 
     )
     fields = measures_of(other, []) or [measure]
     for one_task, one in ((task, measure), (other, fields[0]), (task, measure)):
-        assert judges.judged(one_task, one, pairs) == [judge_pair(one_task, one, pair) for pair in pairs]
+        assert came_to(judges, one_task, one, pairs) == [judge_pair(one_task, one, pair) for pair in pairs]
 
 
 def test_it_is_started_where_there_is_much_to_judge_and_a_core_for_it(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -170,8 +179,8 @@ def test_it_is_started_where_there_is_much_to_judge_and_a_core_for_it(monkeypatc
         monkeypatch.setattr(second_process, "_cores", lambda cores=cores: cores)
         begun.clear()
         with LocalJudges() as judges:
-            judges.judged(task, measure, pairs)
-            judges.judged(task, measure, pairs)
+            came_to(judges, task, measure, pairs)
+            came_to(judges, task, measure, pairs)
         assert len(begun) == starts, (seconds, cores)
 
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice
 from pickle import PicklingError
 from typing import Any
 
 from drovik.cluster.connection import Cluster
 from drovik.cluster.work import packed, unpacked
-from drovik.evaluation.judged_elsewhere import Pair, judge_pair
+from drovik.evaluation.judged_elsewhere import JudgedPart, Pair, judge_pair
 from drovik.project.arms import digest_of_bytes
 from drovik.project.tasks import Task
 from drovik.scoring.judged_pairs import Judged
@@ -18,6 +19,8 @@ from drovik.scoring.measure import Measure
 
 _PAIRS = 500
 """Pairs of a partition: some tenths of a second of most measures."""
+_IN_MEMORY = 10_000
+"""Pairs that are held in memory beside what they come to."""
 _AT_ONCE = 4
 """Partitions under way for each worker: one is judged while the next one travels."""
 
@@ -28,11 +31,16 @@ class ClusterJudges:
     def __init__(self, cluster: Cluster) -> None:
         self._cluster = cluster
 
-    def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
-        """What answers come to, in order.
+    def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
+        """Parts of the pairs with what these come to.
 
         :raises GoneElsewhere: where no worker is left.
         """
+        left = iter(pairs)
+        while some := list(islice(left, _IN_MEMORY)):
+            yield some, self._judged(task, measure, some)
+
+    def _judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
         try:
             known = packed((task, measure))
             every = [pair.packed() for pair in pairs]

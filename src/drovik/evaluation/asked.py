@@ -34,11 +34,31 @@ class OnceEach(Mapping[str, Sequence[Answer | None]]):
         return len(self._answers)
 
 
+class Identities(Mapping[str, str]):
+    """What an arm was asked about each case, as it is known by: of a million, half of the memory that texts take."""
+
+    def __init__(self) -> None:
+        self._packed: dict[str, bytes] = {}
+
+    def add(self, case: str, identity: str) -> None:
+        """Take in one of them."""
+        self._packed[case] = bytes.fromhex(identity)
+
+    def __getitem__(self, case: str) -> str:
+        return self._packed[case].hex()
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._packed)
+
+    def __len__(self) -> int:
+        return len(self._packed)
+
+
 @dataclass(frozen=True)
 class Asked:
     """What was asked and answered, by arm and case: identities and answers of the first repeat, and all repeats."""
 
-    identities: dict[str, dict[str, str]]
+    identities: dict[str, Identities]
     answers: dict[str, dict[str, Answer]]
     repeats: dict[str, Mapping[str, Sequence[Answer | None]]]
 
@@ -54,7 +74,7 @@ class Asks:
 
     def __init__(self, arms: Sequence[Arm]) -> None:
         self._arms = {arm.name: arm for arm in arms}
-        self._first: dict[str, dict[str, str]] = {name: {} for name in self._arms}
+        self._first: dict[str, Identities] = {name: Identities() for name in self._arms}
         self._again: list[tuple[int, str, str, str]] = []
 
     def add(self, requests: Iterable[Request]) -> None:
@@ -64,7 +84,7 @@ class Asks:
             if request.repeat > 1:
                 self._again.append((request.repeat, name, case, request.identity))
             else:
-                self._first[name][case] = request.identity
+                self._first[name].add(case, request.identity)
 
     def arms(self) -> dict[str, Arm]:
         """The arm that asked, by identity."""

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from itertools import islice
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from drovik.parsing.answer_text import Answer
@@ -14,8 +13,8 @@ from drovik.scoring.judged_pairs import Judged, JudgedPairs, PairKey
 from drovik.scoring.measure import Measure
 from drovik.scoring.scores import Expectations
 
-_AT_ONCE = 10_000
-"""Pairs that are held in memory beside what they come to."""
+_KEPT_AT_ONCE = 5_000
+"""Pairs that are judged until they are kept."""
 _JUDGED_BY = Answer._fields.index("note") + 1
 """Members of an answer: those from `model` on are what it took."""
 
@@ -24,11 +23,12 @@ Answers = Mapping[str, Mapping[str, Sequence[Answer | None]]]
 
 
 class Pair(NamedTuple):
-    """An answer, and what a measure looks at of the expected output of its case."""
+    """An answer, and what a measure looks at of the expected output of its case; what both together are known by."""
 
     case: Case
     expected: object
     answer: Answer
+    key: PairKey
 
     def packed(self) -> tuple[Any, ...]:
         """All that it is judged by, small enough to travel."""
@@ -38,7 +38,11 @@ class Pair(NamedTuple):
     def unpacked(cls, packed: tuple[Any, ...]) -> Pair:
         """What `packed` packed; the case has nothing else."""
         refusal, expected, answer = packed
-        return cls(Case("", (), {}, {}, None, "tune", frozenset(refusal), ""), expected, Answer(*answer))
+        return cls(Case("", (), {}, {}, None, "tune", frozenset(refusal), ""), expected, Answer(*answer), NO_KEY)
+
+
+JudgedPart = tuple[Sequence[Pair], Sequence[Judged]]
+NO_KEY: PairKey = ("", "", "", "")
 
 
 def judge_pair(task: Task, measure: Measure, pair: Pair) -> Judged:
@@ -50,33 +54,48 @@ def judge_pair(task: Task, measure: Measure, pair: Pair) -> Judged:
 class JudgesElsewhere(Protocol):
     """Runs measures in other processes, or on other machines."""
 
-    def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
-        """What answers come to, in order."""
+    def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
+        """Parts of the pairs with what these come to, as they are ready; no more pairs are taken than are needed."""
 
 
 def judge_elsewhere(
-    judges: JudgesElsewhere, known: Expectations, measures: Sequence[Measure], cases: Sequence[Case], answers: Answers
+    judges: JudgesElsewhere,
+    known: Expectations,
+    measures: Sequence[Measure],
+    cases: Sequence[Case],
+    answers: Answers,
+    keep: Callable[[], None],
 ) -> None:
     """Have each pair of answer and expected output judged elsewhere that has not been; the same pair once.
 
     What a measure cannot be asked without knowing more than answer and case is left to this program.
+
+    :param keep: called now and then, to keep what was judged.
     """
     own = {one.name for one in known.task.measures}
     for measure in measures:
         if not measure.is_of_pairs or measure.name not in own:
             continue
         judged = known.judged(measure)
-        every = _not_judged(known, judged, measure, cases, answers)
-        while judged.has_room and (wanted := dict(islice(every, _AT_ONCE))):
-            done = judges.judged(known.task, measure, list(wanted.values()))
-            for key, one in zip(wanted, done, strict=True):
-                judged.add(key, one)
+        under_way: set[PairKey] = set()
+        every = _not_judged(known, judged, measure, cases, answers, under_way)
+        for pairs, done in judges.judged(known.task, measure, every):
+            for pair, one in zip(pairs, done, strict=True):
+                judged.add(pair.key, one)
+            under_way.difference_update([pair.key for pair in pairs])
+            if judged.fresh >= _KEPT_AT_ONCE:
+                keep()
 
 
 def _not_judged(
-    known: Expectations, judged: JudgedPairs, measure: Measure, cases: Sequence[Case], answers: Answers
-) -> Iterator[tuple[PairKey, Pair]]:
-    """The pairs that nobody judged; the same one may come several times.
+    known: Expectations,
+    judged: JudgedPairs,
+    measure: Measure,
+    cases: Sequence[Case],
+    answers: Answers,
+    under_way: set[PairKey],
+) -> Iterator[Pair]:
+    """The pairs that nobody judged, while there is room for more; those that are given are added to `under_way`.
 
     They come case by case, so that what is worked out of an expected output is there for the answers of all arms.
     """
@@ -89,5 +108,8 @@ def _not_judged(
             for answer in of_arm.get(case.id, ()):
                 if answer is not None and answer.text:
                     pair = key, answer.status, answer.how, answer.text
-                    if judged.find(pair) is None:
-                        yield pair, Pair(case, expected[case.id], answer)
+                    if pair not in under_way and judged.find(pair) is None:
+                        if not judged.has_room(len(under_way)):
+                            return
+                        under_way.add(pair)
+                        yield Pair(case, expected[case.id], answer, pair)

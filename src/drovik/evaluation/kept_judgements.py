@@ -57,9 +57,10 @@ class KeptJudgements:
 
     def keep(self) -> None:
         """Keep what was judged since."""
-        for mark, (known, pairs) in self._pairs.items():
-            if pairs.fresh:
-                self._store.kept_scores.keep_pairs(mark, known + pairs.fresh, pairs.take_fresh())
+        for mark, (known, pairs) in list(self._pairs.items()):
+            if fresh := pairs.fresh:
+                left = self._store.kept_scores.keep_pairs(mark, known + fresh, pairs.take_fresh())
+                self._pairs[mark] = left, pairs
 
 
 @cache

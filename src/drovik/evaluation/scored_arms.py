@@ -104,15 +104,14 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
     by_turn = earlier_turns(project, store, task, threads)
     second = repair_turns(project, store, task, threads)
     del threads, found  # of a hundred thousand cases these are as much memory as their scores
-    judge_elsewhere(to_score.judges, to_score.expectations, measures, cases, asked.repeats)
+    known, keep = to_score.expectations, to_score.judgements.keep
+    judge_elsewhere(to_score.judges, known, measures, cases, asked.repeats, keep)
     scores = []
     before = task.after.task if task.after else ""
     for arm in arms:
         own = [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases
         answers = asked.repeats[arm.name]
-        made = score_arm(
-            task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), to_score.expectations
-        )
+        made = score_arm(task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), known)
         scores.append(with_wrong_before(made, before, to_score.wrong.get(arm.name, frozenset())))
-    to_score.judgements.keep()
+    keep()
     return ScoredArms(cases, measures, asked.identities, asked.answers, tuple(scores))

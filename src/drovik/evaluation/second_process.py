@@ -14,19 +14,29 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Sequence
+from collections import deque
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import islice
+from queue import SimpleQueue
+from threading import Thread
 from types import TracebackType
 from typing import IO, Any
 
-from drovik.evaluation.judged_elsewhere import Pair, judge_pair
+from drovik.evaluation.judged_elsewhere import JudgedPart, Pair, judge_pair
 from drovik.project.tasks import Task
 from drovik.scoring.judged_pairs import Judged
 from drovik.scoring.measure import Measure
 
+if sys.platform == "linux":
+    import fcntl
+
 WORTH_SECONDS = 1.0
 """Of judging, until a second process is started: that takes half a second of a core."""
 _OWN, _ITS = 50, 400
-"""Pairs that are judged here before the second process is looked after, and pairs that it is given at once."""
+"""Pairs that are judged here before the second process is looked after, and that it is given at once, at most."""
+_OWN_SECONDS, _ITS_SECONDS = 0.02, 0.1
+"""Of judging them, about: of a slow measure they are fewer."""
+_PIPE_BYTES = 1_000_000
 _ENDING_SECONDS = 2.0
 
 
@@ -48,26 +58,41 @@ class LocalJudges:
         if self._second is not None:
             self._second.end()
 
-    def judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
-        """What answers come to, in order: this process begins with the first, the second one with the last."""
-        mine: list[Judged] = []
-        its: list[list[Judged]] = []
-        left = given = len(pairs)  # where what this process may still take ends, and what the second one has
-        while len(mine) < left or left < given:
+    def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
+        """Parts of the pairs with what these come to; the second process has two of them in hand, and never waits."""
+        left = iter(pairs)
+        its: deque[list[Pair]] = deque()
+        pace = 0.0  # seconds for each pair
+        while True:
             began = time.perf_counter()
-            if left == given and left - len(mine) > _OWN and (second := self._free_second(task, measure)):
-                start = max(len(mine) + _OWN, left - _ITS)
-                left = start if second.ask(pairs[start:left]) else left
-            mine += [judge_pair(task, measure, pair) for pair in pairs[len(mine) : min(len(mine) + _OWN, left)]]
-            self._seconds += time.perf_counter() - began
-            if left < given and self._second and (len(mine) == left or self._second.has_answered):
-                done = self._second.answer()
-                its.append(done or [judge_pair(task, measure, pair) for pair in pairs[left:given]])
-                given = left
-        return mine + [one for part in reversed(its) for one in part]
+            unsent = self._give(task, measure, its, left, pace)
+            own = unsent or list(islice(left, _worth(_OWN_SECONDS, pace, _OWN)))
+            if own:
+                judging = time.perf_counter()
+                done = [judge_pair(task, measure, pair) for pair in own]
+                now = time.perf_counter()
+                pace = (now - judging) / len(own)
+                self._seconds += now - began
+                yield own, done
+            if its and self._second is not None and (not own or self._second.has_answered):
+                some = its.popleft()
+                yield some, self._second.answer() or [judge_pair(task, measure, pair) for pair in some]
+            elif not own:
+                return
 
-    def _free_second(self, task: Task, measure: Measure) -> SecondProcess | None:
-        """The second process, where it waits for work and knows the measure."""
+    def _give(
+        self, task: Task, measure: Measure, its: deque[list[Pair]], left: Iterator[Pair], pace: float
+    ) -> list[Pair]:
+        """Give the second process something to do, where there is one; what cannot be sent comes back."""
+        second = self._ready_second(task, measure)
+        while second is not None and len(its) < 2 and (some := list(islice(left, _worth(_ITS_SECONDS, pace, _ITS)))):
+            if not second.ask(some):
+                return some
+            its.append(some)
+        return []
+
+    def _ready_second(self, task: Task, measure: Measure) -> SecondProcess | None:
+        """The second process, where it is up and knows the measure."""
         if self._second is None and self._may_start and self._seconds >= WORTH_SECONDS:
             self._may_start = False
             with contextlib.suppress(OSError):  # as where no more processes may be started
@@ -78,13 +103,15 @@ class LocalJudges:
 
 
 class SecondProcess:
-    """The second process as the first one sees it. It is asked one thing at a time, and so never waits to be read."""
+    """The second process as the first one sees it. It hears while it judges and answers, so that neither waits."""
 
     def __init__(self) -> None:
         # -P: a file of the folder that somebody is in is no module of ours.
         words = [sys.executable, "-P", "-m", "drovik.evaluation.second_process"]
         pipe = subprocess.PIPE
         self._process = subprocess.Popen(words, stdin=pipe, stdout=pipe, stderr=subprocess.DEVNULL)
+        for one in (self._process.stdin, self._process.stdout):
+            _widen(_open(one))
         self._known: tuple[Task, Measure] | None = None
         self._is_up: bool | None = None  # None until it says so; False for ever after it failed
         self._answers = select.poll()
@@ -143,6 +170,18 @@ class SecondProcess:
         return bool(self._is_up)
 
 
+def _widen(pipe: IO[bytes]) -> None:
+    """Have a pipe take all that is asked, or answered, at once: who judges meanwhile does not empty it."""
+    if sys.platform == "linux":
+        with contextlib.suppress(OSError):  # as where somebody else's pipes take all that they may
+            fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
+
+
+def _worth(seconds: float, pace: float, most: int) -> int:
+    """How many pairs are judged in some seconds, at most."""
+    return max(1, min(most, int(seconds / pace))) if pace else most
+
+
 def _open(stream: IO[bytes] | None) -> IO[bytes]:
     assert stream is not None
     return stream
@@ -154,15 +193,16 @@ def _cores() -> int:
 
 def serve(asked: IO[bytes], answered: IO[bytes]) -> None:
     """Judge what is asked for until nobody asks any more."""
+    jobs: SimpleQueue[Any] = SimpleQueue()
+    Thread(target=_hear, args=(asked, jobs), daemon=True).start()
     known: tuple[Task, Measure] | None = None
     done: Any = []
     while True:
         if not isinstance(done, tuple):
             answered.write(pickle.dumps(done, protocol=5))
             answered.flush()
-        try:
-            job = pickle.load(asked)
-        except EOFError:
+        job = jobs.get()
+        if job is None:
             return
         if isinstance(job, tuple):
             known = done = job
@@ -172,6 +212,14 @@ def serve(asked: IO[bytes], answered: IO[bytes]) -> None:
             done = [tuple(judge_pair(*known, Pair.unpacked(one))) for one in job]
         except Exception:  # the first process does it again, and says what is wrong
             done = None
+
+
+def _hear(asked: IO[bytes], jobs: SimpleQueue[Any]) -> None:
+    """Take in what is asked; None where there is no more of it that anybody could read."""
+    with contextlib.suppress(Exception):
+        while True:
+            jobs.put(pickle.load(asked))
+    jobs.put(None)
 
 
 if __name__ == "__main__":

@@ -63,12 +63,13 @@ def answers_for(project: Project, store: Store, task: Task, requests: Iterable[R
 
 def answers_to(project: Project, store: Store, task: Task, wanted: Mapping[str, Arm]) -> dict[str, Answer]:
     """As `answers_for`, for a million requests of which no more is known than identity and arm."""
-    attempts = store.readings.attempts_for(wanted.__contains__) if wanted else {}
+    attempts = store.readings.attempts_for(wanted) if wanted else {}
     if not attempts:
         return {}
     digests = _ReadingDigests(task, project, wanted)
     found, unread = store.readings.answers(task.name, attempts, digests.of)
-    return found | _read_now(project, store, task, wanted, unread, digests)
+    found.update(_read_now(project, store, task, wanted, unread, digests))
+    return found
 
 
 class _ReadingDigests:

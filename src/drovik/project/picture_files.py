@@ -78,12 +78,12 @@ class PictureFolder:
         return _state_of(path, found)
 
     def take_states(self, states: KnownStates) -> None:
-        """Take what files looked like a moment ago for the next question about the states of many."""
+        """Take what files looked like a moment ago for the next question about many of them, which empties it."""
         self._states = states
 
     def states(self, paths: Iterable[str]) -> tuple[list[FileState], list[Problem]]:
         """The states of many pictures' files, and what is wrong with those that have none."""
-        known, self._states = self._states, {}
+        known = self._states
         states: list[FileState] = []
         problems: list[Problem] = []
         for path in paths:
@@ -96,6 +96,7 @@ class PictureFolder:
                 states.append(self.state(path))
             except DrovikError as error:
                 problems += error.problems
+        known.clear()  # whoever else holds it needs the memory rather than what was true a moment ago
         return states, problems
 
     def look_up(self, paths: Iterable[str]) -> None:

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from rapidfuzz.distance import LCSseq, Levenshtein
 
 from drovik.heavy import np
+
+if TYPE_CHECKING:
+    from drovik.scoring.measure import Floats
 
 _ALIKE = 0.5
 """Lines go together where this much of their characters stands; else one was dropped and another was added."""
@@ -27,12 +30,41 @@ class EditStep(NamedTuple):
     """Where the run begins among the expected words of its line."""
 
 
+class LinesApart(NamedTuple):
+    """The lines from the first to the last that differ: what two texts begin and end with in common takes no edit.
+
+    `others` says whether there are more.
+    """
+
+    wanted: Sequence[str]
+    got: Sequence[str]
+    others: bool
+
+    def char_edits(self, between: str) -> int:
+        """The fewest edits that turn one text into the other, with one character between lines."""
+        if self.wanted and self.got:
+            return Levenshtein.distance(between.join(self.wanted), between.join(self.got))
+        lines = self.wanted or self.got
+        return len(between.join(lines)) + (self.others and bool(lines))
+
+
+def lines_apart(wanted: Sequence[str], got: Sequence[str]) -> LinesApart:
+    """The lines in which two texts differ."""
+    most = min(len(wanted), len(got))
+    start = end = 0
+    while start < most and wanted[start] == got[start]:
+        start += 1
+    while end < most - start and wanted[-1 - end] == got[-1 - end]:
+        end += 1
+    return LinesApart(wanted[start : len(wanted) - end], got[start : len(got) - end], start + end > 0)
+
+
 @dataclass(frozen=True)
 class Alignment:
     """Two texts, line by line. A pair holds the number of an expected line and of one that came, None for neither.
 
     `char_edits` and `word_edits` are the fewest that turn one text into the other, lines in any order where that is
-    free. `moved` says whether the same lines came in another order.
+    free. `moved` says whether the same lines came in another order; `apart` are those that differ.
     """
 
     wanted: tuple[str, ...]
@@ -41,6 +73,7 @@ class Alignment:
     char_edits: int
     word_edits: int
     moved: bool
+    apart: LinesApart
 
     @cached_property
     def steps(self) -> list[tuple[tuple[int | None, int | None], list[EditStep]]]:
@@ -85,7 +118,7 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignm
     :param free: whether lines may be in any order.
     """
 
-    pairs = _paired(wanted, got, free)
+    pairs, apart = _paired(wanted, got, free), lines_apart(wanted, got)
     if free:
         lines = [(wanted[a] if a is not None else "", got[b] if b is not None else "") for a, b in pairs]
         chars = sum(Levenshtein.distance(one, other) for one, other in lines)
@@ -93,12 +126,10 @@ def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignm
         chars += abs(max(len(wanted) - 1, 0) - max(len(got) - 1, 0))
         words = sum(Levenshtein.distance(one.split(), other.split()) for one, other in lines)
     else:
-        chars = Levenshtein.distance("\n".join(wanted), "\n".join(got))
-        words = Levenshtein.distance(" ".join(wanted).split(), " ".join(got).split())
+        chars = apart.char_edits("\n")
+        words = Levenshtein.distance(" ".join(apart.wanted).split(), " ".join(apart.got).split())
     moved = not free and len(wanted) == len(got) and list(wanted) != list(got) and sorted(wanted) == sorted(got)
-    return Alignment(
-        wanted=tuple(wanted), got=tuple(got), pairs=tuple(pairs), char_edits=chars, word_edits=words, moved=moved
-    )
+    return Alignment(tuple(wanted), tuple(got), tuple(pairs), chars, words, moved, apart)
 
 
 def rewrapped(wanted: Sequence[str], got: Sequence[str]) -> tuple[str, ...]:
@@ -129,19 +160,27 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
     if len(left) * len(right) > _MOST_PAIRS:
         same |= dict(zip(left, right, strict=False))
     elif left and right:
-        from scipy.optimize import linear_sum_assignment
-
         alike = np.array([[_alike(wanted[a], got[b]) for b in right] for a in left])
         alike[alike < _ALIKE] = 0.0
         if not free:
             _forbid_crossing(alike, left, right, same)
-        rows, columns = linear_sum_assignment(alike, maximize=True)
-        for row, column in zip(rows, columns, strict=True):
+        for row, column in _best_pairs(alike):
             if alike[row, column] > 0:
                 same[left[row]] = right[column]
     paired: list[tuple[int | None, int | None]] = [(n, same.get(n)) for n in range(len(wanted))]
     taken = set(same.values())
     return paired + [(None, n) for n in range(len(got)) if n not in taken]
+
+
+def _best_pairs(alike: Floats) -> list[tuple[int, int]]:
+    """Which rows go with which columns, so that they are most alike in all."""
+    if 1 in alike.shape:  # as mostly
+        row, column = np.unravel_index(alike.argmax(), alike.shape)
+        return [(int(row), int(column))]
+    from scipy.optimize import linear_sum_assignment
+
+    rows, columns = linear_sum_assignment(alike, maximize=True)
+    return list(zip(rows.tolist(), columns.tolist(), strict=True))
 
 
 def _is_side_by_side(wanted: Sequence[str], got: Sequence[str]) -> bool:

@@ -183,7 +183,7 @@ def _known_score(
     found = judged.find(key)
     if found is None:
         one = score_case(known.task, measure, case, answer, expected, arm)
-        if judged.has_room:
+        if judged.has_room():
             judged.add(key, Judged(one.score, one.as_read, one.note))
         return one
     return ScoredCase(case, answer, found.score, found.as_read, (), found.note)

@@ -18,6 +18,7 @@ MOST_JUDGED = 200_000
 """Pairs that are remembered for each measure."""
 _MOST_READ = 10_000
 _DIGEST_BYTES = 16
+_ENCODER = json.JSONEncoder(separators=(",", ":"), check_circular=False)
 _WHOLE = {float(number): float(number) for number in range(4_096)}
 
 
@@ -51,10 +52,9 @@ class JudgedPairs:
         """How many were judged since the last `take_fresh`."""
         return len(self._fresh)
 
-    @property
-    def has_room(self) -> bool:
-        """Whether more are worth the memory."""
-        return len(self._found) < MOST_JUDGED
+    def has_room(self, more: int = 0) -> bool:
+        """Whether another one is worth the memory, beside so many more that are under way."""
+        return len(self._found) + more < MOST_JUDGED
 
     def find(self, key: PairKey) -> Judged | None:
         """What a pair came to; None where it was not judged, or nobody knows any more."""
@@ -89,7 +89,7 @@ class JudgedPairs:
         for key in fresh:
             one = self._found[key]
             if one.score is not None and not one.note:
-                yield _digest(key), json.dumps([_plain(one.score), _plain(one.as_read)], separators=(",", ":"))
+                yield _digest(key), _ENCODER.encode([_plain(one.score), _plain(one.as_read)])
 
     def _judged(self, written: str) -> Judged:
         """Most are right, and right in the same way: these are read once."""

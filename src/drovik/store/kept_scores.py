@@ -49,12 +49,14 @@ class KeptScores:
             return {bytes(pair): came_to for pair, came_to in rows}
         return {}
 
-    def keep_pairs(self, measure: str, count: int, fresh: Iterable[tuple[bytes, str]]) -> None:
+    def keep_pairs(self, measure: str, count: int, fresh: Iterable[tuple[bytes, str]]) -> int:
         """Keep what further pairs came to; where the store cannot be written, they are not kept.
 
-        :param count: how many there are with those that are kept already.
+        :param count: how many there are with those that are kept already; where that is too many, these are dropped.
+        :return: how many there are now.
         """
         rows = ((measure, pair, came_to) for pair, came_to in fresh)
+        written = 0
         with contextlib.suppress(DrovikError):
             if count > MOST_PAIRS:
                 with transaction(self._connection):
@@ -63,6 +65,8 @@ class KeptScores:
             while some := list(itertools.islice(every, _AT_ONCE)):
                 with transaction(self._connection):
                     self._connection.executemany(_KEEP_PAIR, some)
+                written += len(some)
+        return count if count <= MOST_PAIRS else written
 
     def revision(self) -> int:
         """How often what scores are made of was changed."""

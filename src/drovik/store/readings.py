@@ -14,8 +14,8 @@ from drovik.parsing.status import STATUS_NAMED
 from drovik.project.spending import Spending
 from drovik.store.database import transaction
 
-_MOST_VALUES, _SHORT = 100_000, 2_000
-"""Values, texts, and sums of money, that a task's answers have in common; the characters of the longest."""
+_MOST_VALUES, _MOST_TEXTS, _SHORT = 100_000, 1_000_000, 2_000
+"""Values, and sums of money, that a task's answers have in common; texts; the characters of the longest."""
 _READ_AT_ONCE = 100
 """Characters of a value. Of a longer one its text is held, from which it is read when somebody asks for it."""
 _AT_ONCE = 10_000
@@ -51,23 +51,26 @@ class Readings:
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
 
-    def attempts_for(self, wanted: Callable[[str], bool]) -> dict[str, int]:
+    def attempts_for(self, wanted: Iterable[str]) -> dict[str, int]:
         """Of each request that has a reply, be it a failure, the attempt that its answer is read from.
 
         That is the latest, but a good reply counts more than a later failure.
 
-        :param wanted: whether a request, by its identity, is asked about.
+        :param wanted: the identities of requests.
         """
-        found: dict[str, int] = {}
+        found = dict.fromkeys(wanted, 0)  # with the texts of the identities that are there: each may be a million
         several: set[str] = set()
         for identity, attempt in self._connection.execute(_CONCLUDED):
-            if wanted(identity):
-                if identity in found:
+            before = found.get(identity)
+            if before is not None:
+                if before:
                     several.add(identity)
                 found[identity] = attempt
         # Nearly all have one: to join the replies for the few that have more would take longer than all the rest.
         for identity in several:
             found[identity] = self._connection.execute(_BEST, (identity,)).fetchone()[0]
+        for identity in [one for one, attempt in found.items() if not attempt]:
+            del found[identity]
         return found
 
     def answers(
@@ -82,7 +85,7 @@ class Readings:
         """
         values: dict[str, Any] = {}
         money: dict[str | None, Spending | None] = {None: None}
-        found: dict[str, Answer] = {}
+        found: dict[str, Any] = dict.fromkeys(attempts)
         wanted, make, shared = attempts.get, Answer._make, _Shared()
         for (
             identity, attempt, endpoint, reading, status, how, text, value, errors, note, model,
@@ -101,8 +104,10 @@ class Readings:
                 STATUS_NAMED[status], shared[how], shared[text], read, places, note, shared[model], tokens_in,
                 tokens_out, paid, seconds, (),
             ))  # fmt: skip
-        every_read = len(found) == len(attempts)
-        return found, {} if every_read else {one: last for one, last in attempts.items() if one not in found}
+        unread = {identity: attempts[identity] for identity, answer in found.items() if answer is None}
+        for identity in unread:
+            del found[identity]
+        return found, unread
 
     def keep(self, task: str, rows: Iterable[tuple[str, Reading]]) -> None:
         """Keep readings of a task's answers by identity, in place of what was kept before."""
@@ -121,7 +126,7 @@ class _Shared(dict[Any, Any]):
     """Texts that a million answers have in common, once each in memory."""
 
     def __missing__(self, text: Any) -> Any:
-        if len(self) < _MOST_VALUES and len(text or "") < _SHORT:
+        if len(self) < _MOST_TEXTS and len(text or "") < _SHORT:
             self[text] = text
         return text
 

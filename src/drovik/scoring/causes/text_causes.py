@@ -77,9 +77,8 @@ def _within(where: str, steps: Sequence[EditStep], chars: int, words: int, cut: 
             continue
         if step.kind == "replace" and len(step.wanted) == len(step.got):
             for place, (wanted, got) in enumerate(zip(step.wanted, step.got, strict=True)):
-                beside = _beside(steps, number, place)
                 cause = word_cause(wanted, got)
-                if cause == OTHER_WORDS and _are_currencies(wanted, got, beside):
+                if cause == OTHER_WORDS and _are_currencies(wanted, got, _beside(steps, number, place)):
                     cause = ANOTHER_CURRENCY
                 elif cause == OTHER_WORDS and any(is_opposite(_bare(wanted), _bare(other)) for other in step.got):
                     cause = OPPOSITE_WORD

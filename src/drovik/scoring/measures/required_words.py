@@ -84,10 +84,15 @@ def _word(word: str) -> _Word:
     )
 
 
+def has_digit(text: str) -> bool:
+    """Whether there is a decimal digit in a text, of whichever script."""
+    return any(digit in text for digit in "0123456789") or (not text.isascii() and _DIGIT.search(text) is not None)
+
+
 @lru_cache(maxsize=_TEXTS)
 def numbers_in(text: str) -> tuple[str, ...]:
     """The numbers of a text as they would be written plainly, in order: "1.250,00" is 1250.0."""
-    if not _DIGIT.search(text):
+    if not has_digit(text):
         return ()
     found = []
     for several, _, _ in numerals(text):
@@ -101,7 +106,7 @@ def numbers_in(text: str) -> tuple[str, ...]:
 @lru_cache(maxsize=_TEXTS)
 def dates_in(text: str) -> tuple[str, ...]:
     """The dates of a text in ISO form, in order; day first where that is not told."""
-    if not _DIGIT.search(text):
+    if not has_digit(text):
         return ()
     dates = [read_date(match[0]) for match in _DATE.finditer(text)]
     return tuple(one.isoformat() for one in dates if one is not None)

@@ -9,7 +9,6 @@ import math
 from collections.abc import Collection, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
-from rapidfuzz.distance import Levenshtein
 from typing_extensions import override
 
 from drovik.errors import Problem
@@ -40,8 +39,8 @@ class Normalization(Frozen):
     def lines(self, text: str) -> list[str]:
         """The lines of a text without what does not count; empty ones are left out."""
         plain = normalized(text, case=self.case, accents=self.accents, punctuation=self.punctuation)
-        if " ".join(plain.split()) == plain.replace("\n", " "):  # as nearly always; the rest takes a word at a time
-            return plain.split("\n") if plain else []
+        if _is_tidy(plain):  # as nearly always; the rest takes a word at a time
+            return plain.split("\n")
         return [line for one in plain.splitlines() if (line := " ".join(one.split()))]
 
     def line_words(self, text: str) -> list[str]:
@@ -49,6 +48,17 @@ class Normalization(Frozen):
         return [word for line in self.lines(text) for word in line.split()]
 
 
+def _is_tidy(text: str) -> bool:
+    """Whether a text has nothing but single spaces within its lines, and none of these is empty."""
+    if text.isascii() and text.replace("\n", "").isprintable():  # so that no other spaces are in it
+        return not (
+            text[:1] in " \n" or text[-1] in " \n" or "  " in text or " \n" in text or "\n " in text or "\n\n" in text
+        )
+    return bool(text) and " ".join(text.split()) == text.replace("\n", " ")
+
+
+_MOST_WORDS = 200_000
+"""Words that are remembered."""
 WHATS = {
     "characters": "characters right",
     "words": "words right",
@@ -130,6 +140,7 @@ class TextMeasure(Measure):
         super().__init__(name, WHATS[table.score], table.score == "exact")
         self._table = table
         self._last: _Expected | None = None
+        self._known_words: dict[str, int] = {}  # 1 for those that must be right, wherever they stand
         self._words = frozenset(word for one in table.words for word in table.line_words(one))
 
     @override
@@ -201,7 +212,7 @@ class TextMeasure(Measure):
         if self._table.line_breaks or free or not wanted or max(len(wanted), len(got)) < 2:
             return aligned
         # However lines are broken, there are at least as many edits as where every break is a space.
-        if aligned.char_edits <= Levenshtein.distance(" ".join(wanted), " ".join(got)):
+        if aligned.char_edits <= aligned.apart.char_edits(" "):
             return aligned
         other = align_lines(wanted, rewrapped(wanted, got), free)
         return other if other.char_edits < aligned.char_edits else aligned
@@ -232,9 +243,15 @@ class TextMeasure(Measure):
         """How many words of all lines must be right; the same word is looked at once, where places do not matter."""
         if "names" in self._table.must:
             return sum(len(self._must(line)) for line in lines)
-        distinct = [*set(words)]
-        critical = {distinct[n] for n in critical_token_indexes(distinct, self._table.must, self._words)}
-        return sum(map(critical.__contains__, words))
+        try:
+            return sum(map(self._known_words.__getitem__, words))
+        except KeyError:
+            distinct = [*set(words)]
+            critical = critical_token_indexes(distinct, self._table.must, self._words)
+            if len(self._known_words) > _MOST_WORDS:
+                self._known_words.clear()
+            self._known_words |= dict.fromkeys(distinct, 0) | {distinct[n]: 1 for n in critical}
+            return sum(map(self._known_words.__getitem__, words))
 
     def _value(self, row: tuple[float, ...]) -> float:
         if self._table.score == "exact":
@@ -277,10 +294,10 @@ class TextMeasure(Measure):
         return tuple(self._table.lines(text if self._table.quotes else without_quotes(text)))
 
     def _best_of(self, lines: tuple[str, ...]) -> CaseScore:
-        every = " ".join(lines).split()
-        must = float(self._count_of_must(lines, every))
-        numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in("\n".join(lines))))
-        size = float(len("\n".join(lines)))
+        text = "\n".join(lines)
+        every = text.split()
+        must, size = float(self._count_of_must(lines, every)), float(len(text))
+        numbers, dates = float(len(numbers_in(" ".join(lines)))), float(len(dates_in(text)))
         row = [0.0, size, 0.0, float(len(every)), must, must, numbers, numbers, dates, dates, 1.0, 1.0, *(0.0,) * 4]
         return CaseScore(_with_losses(row), 1.0)
 
