@@ -29,6 +29,8 @@ from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures import confusion
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region, overlap
+from drovik.scoring.measures.required_words import has_digit
+from drovik.scoring.measures.transcript import Normalization
 from drovik.scoring.scores import costs_of
 
 
@@ -388,3 +390,19 @@ def test_an_answer_is_about_the_case_that_it_tells_most_of_and_not_about_a_longe
     said = "\n".join([*short, *long[:3]])
     wrong = Answer(Status.OK, "", said, said), CaseScore((), 0.1)
     assert other_case_answered(measure, lambda: traits, {"own": wrong}) == {"own": "short"}
+
+
+@pytest.mark.parametrize("text", [
+    "a b", "a\nb", "a  b", " a", "a ", "a\n\nb", "a \nb", "a\n b", "\na", "a\n", "", " ", "\n", "a\tb", "a\r\nb", "a\x0bb", "a\x1fb",
+    "a\u00a0b", "ä b", "ä  b", "a\u2028b", "a\x85b",
+])  # fmt: skip
+def test_the_lines_of_a_text_have_single_spaces_and_none_is_empty(text: str) -> None:
+    lines = Normalization().lines(text)
+    assert lines == [one for line in text.replace("\u00a0", " ").splitlines() if (one := " ".join(line.split()))]
+
+
+@pytest.mark.parametrize(
+    ("text", "there"), [("a 7", True), ("a b", False), ("", False), ("٣", True), ("ä", False), ("0", True)]
+)
+def test_a_digit_is_one_in_whichever_script(text: str, there: bool) -> None:
+    assert has_digit(text) is there

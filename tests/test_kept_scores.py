@@ -240,9 +240,9 @@ def test_the_caches_stay_within_bounds(tmp_path: Path, monkeypatch: pytest.Monke
     monkeypatch.setattr("drovik.store.kept_scores.MOST_OUTPUTS", 2)
     with Store(tmp_path / ".drovik/answers.sqlite") as store:
         kept: KeptScores = store.kept_scores
-        kept.keep_pairs("m", 2, [(b"1", "[]"), (b"2", "[]")])
-        kept.keep_pairs("n", 1, [(b"1", "[]")])
-        kept.keep_pairs("m", 4, [(b"3", "[]"), (b"4", "[]")])
+        assert kept.keep_pairs("m", 2, [(b"1", "[]"), (b"2", "[]")]) == 2
+        assert kept.keep_pairs("n", 1, [(b"1", "[]")]) == 1
+        assert kept.keep_pairs("m", 4, [(b"3", "[]"), (b"4", "[]")]) == 2, "those of before are dropped"
         assert set(kept.pairs("m")) == {b"3", b"4"}
         assert set(kept.pairs("n")) == {b"1"}
         for name in ("a", "b", "c"):

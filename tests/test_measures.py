@@ -162,6 +162,7 @@ def test_error_rates_are_those_of_the_plain_recurrence(wanted: str, got: str) ->
     aligned = align_lines(lines[0], lines[1], free=False)
     assert aligned.char_edits == edits("\n".join(lines[0]), "\n".join(lines[1]))
     assert aligned.word_edits == edits(" ".join(lines[0]).split(), " ".join(lines[1]).split())
+    assert aligned.apart.char_edits(" ") == edits(" ".join(lines[0]), " ".join(lines[1]))
     _, measure = task({"type": "text"}, "text")
     score = measure.per_case(got, wanted)
     assert 0 <= score.value <= 1

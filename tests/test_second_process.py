@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from conftest import Drovik
 
-from drovik.evaluation import second_process
+from drovik.evaluation import judged_elsewhere, second_process
 from drovik.evaluation.gathering import TaskView, gather
 from drovik.evaluation.judged_elsewhere import NO_KEY, JudgedPart, JudgesElsewhere, Pair, judge_pair
 from drovik.evaluation.second_process import LocalJudges, SecondProcess
@@ -104,6 +104,46 @@ def test_what_was_judged_elsewhere_is_not_judged_again(answered_demo: Drovik) ->
     measures = [arm.measure("kind") for arm in views["sort"].scores]
     assert [one.value for one in measures if one] == [0.0] * len(measures)
     gathered(project, None)  # or the next test would find these kept
+
+
+def test_what_is_judged_is_kept_meanwhile_and_each_pair_is_judged_once(
+    answered_demo: Drovik, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Who is interrupted after an hour of judging has not lost the hour."""
+
+    class Interrupted:
+        def __init__(self) -> None:
+            self.taken: list[Any] = []
+
+        def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
+            taken = list(pairs)  # before one of them is known
+            self.taken += [(task.name, measure.name, pair.key) for pair in taken]
+            yield taken, [judge_pair(task, measure, pair) for pair in taken]
+            raise KeyboardInterrupt
+
+    monkeypatch.setattr(judged_elsewhere, "_KEPT_AT_ONCE", 5)
+    project, judges = read_project(answered_demo.folder)[0], Interrupted()
+    with pytest.raises(KeyboardInterrupt):
+        gathered(project, judges)
+    with Store(answered_demo.folder / ".drovik/answers.sqlite") as store:
+        ((kept,),) = store.connection.execute("SELECT COUNT(*) FROM judged")
+    assert len(set(judges.taken)) == len(judges.taken) == kept > 5
+
+
+def test_of_a_slow_measure_few_pairs_are_waited_for(judges: LocalJudges, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Or the last hundreds of them would be judged by one process, while the other one has nothing to do."""
+
+    def slowly(*pair: Any) -> Judged:
+        time.sleep(0.01)
+        return judge_pair(*pair)
+
+    monkeypatch.setattr(second_process, "judge_pair", slowly)
+    monkeypatch.setattr(second_process, "_ITS", 30)
+    task, measure, pairs = some_pairs(300)
+    sizes = [len(some) for some, _ in judges.judged(task, measure, iter(pairs))]
+    assert sum(sizes) == 300
+    assert max(sizes) == 50, "nobody knew as yet"
+    assert max(one for one in sizes if one not in (30, 50)) <= 10
 
 
 def some_pairs(count: int, said: Any = "cap") -> tuple[Task, Measure, list[Pair]]:

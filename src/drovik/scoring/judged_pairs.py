@@ -52,9 +52,9 @@ class JudgedPairs:
         """How many were judged since the last `take_fresh`."""
         return len(self._fresh)
 
-    def has_room(self, more: int = 0) -> bool:
-        """Whether another one is worth the memory, beside so many more that are under way."""
-        return len(self._found) + more < MOST_JUDGED
+    def has_room(self, under_way: int = 0) -> bool:
+        """Whether another one is worth the memory, beside those that are under way."""
+        return len(self._found) + under_way < MOST_JUDGED
 
     def find(self, key: PairKey) -> Judged | None:
         """What a pair came to; None where it was not judged, or nobody knows any more."""
