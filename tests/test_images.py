@@ -6,12 +6,15 @@ import io
 import os
 import random
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from PIL import Image, ImageCms, ImageOps, PngImagePlugin
 
 from drovik.errors import DrovikError
+from drovik.images.decode.formats import inspect_source, open_source
+from drovik.images.decode.jpeg_header import jpeg_header
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.prepare import prepare
 from drovik.project.picture_files import FileState, PictureFolder, source_digest
@@ -209,3 +212,41 @@ def test_a_source_is_digested_again_only_if_it_looks_changed(tmp_path: Path) -> 
         change()
         data, digest = folder.read_with_digest("a.jpg")
         assert digest == source_digest(data)
+
+
+def saved_jpeg(chance: random.Random) -> bytes:
+    """A JPEG as cameras and programs write them, of one kind or another."""
+    exif = Image.Exif()
+    exif[0x010F], exif[0x0132] = "maker", "2026:01:01 00:00:00"
+    if chance.random() < 0.7:
+        exif[0x0112] = chance.choice((1, 6, 8, 9))
+    options: dict[str, Any] = chance.choice(
+        [{}, {"progressive": True}, {"quality": 20}, {"icc_profile": b"x" * 300}, {"comment": b"of a picture"}]
+    )
+    if chance.random() < 0.6:
+        options = {**options, "exif": exif}
+    packed = io.BytesIO()
+    size = chance.randrange(1, 60), chance.randrange(1, 60)
+    Image.new(chance.choice(["L", "RGB", "RGB", "CMYK"]), size).save(packed, "JPEG", **options)
+    return packed.getvalue()
+
+
+@pytest.mark.parametrize("count", [1_500, pytest.param(100_000, marks=pytest.mark.long)])
+def test_what_a_jpeg_begins_with_says_what_its_decoder_says(count: int) -> None:
+    """However it is damaged: a file whose header was read otherwise would be sent in another size, or lying sideways."""
+    chance = random.Random(7 if count < 100_000 else None)
+    whole = [saved_jpeg(chance) for _ in range(60)]
+    plain = 0
+    for number in range(count):
+        data = bytearray(whole[number % 60])
+        for _ in range(chance.choice((0, 1, 1, 2, 4))):
+            at = chance.randrange(2, min(len(data) - 30, 700))
+            if chance.random() < 0.7:
+                data[at] = chance.choice((0, 1, 2, 8, 255, chance.randrange(256)))
+            else:
+                data[at : at + chance.randrange(20)] = chance.randbytes(chance.randrange(5))
+        if jpeg_header(bytes(data)) is not None:
+            plain += 1
+            with open_source(bytes(data), "it.jpg", 10**12, Prep()) as source:
+                assert inspect_source(bytes(data), "it.jpg", 10**12) == source.facts
+    assert plain > count / 8

@@ -11,8 +11,10 @@ from collections.abc import Iterator
 from drovik.errors import DrovikError, PictureError
 from drovik.images.decode.clip import VIDEO
 from drovik.images.decode.document import PDF
-from drovik.images.decode.facts import OpenSource, PictureFacts, allowed_pixels, broken
+from drovik.images.decode.facts import OpenSource, PictureFacts, allowed_pixels, broken, require_pixel_limit
+from drovik.images.decode.jpeg_header import jpeg_header
 from drovik.images.decode.picture import HEIC, PICTURE
+from drovik.images.decode.shots import Shot
 from drovik.project.preps import Prep
 
 FORMATS = (PICTURE, PDF, HEIC, VIDEO)
@@ -25,6 +27,10 @@ def inspect_source(data: bytes, path: str, max_pixels: int, prep: Prep | None = 
 
     :raises PictureError: if it is nothing that can be read, is broken, or has more than `max_pixels` pixels.
     """
+    header = jpeg_header(data)
+    if header is not None:
+        require_pixel_limit(header.size, path, allowed_pixels(len(data), max_pixels))
+        return PictureFacts("JPEG", (header.size,), header.orientation, (Shot(1),))
     with open_source(data, path, max_pixels, prep or Prep()) as source:
         facts = source.facts
     return facts
