@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 import shapely
 from PIL import Image
-from test_scoring import case, task
+from test_scoring import case, measures_and_problems, task
 
 from drovik.comparing import contrast
 from drovik.images.layout import Map
@@ -27,8 +27,9 @@ from drovik.scoring.causes.value_causes import plain_cause
 from drovik.scoring.measure import UNTOLD, CaseScore, mean_of
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures import confusion
+from drovik.scoring.measures.coordinates import Frame
 from drovik.scoring.measures.outlines import shapes_of
-from drovik.scoring.measures.regions import Region, overlap
+from drovik.scoring.measures.regions import Region, Regions, overlap
 from drovik.scoring.measures.required_words import has_digit
 from drovik.scoring.measures.transcript import Normalization
 from drovik.scoring.scores import costs_of
@@ -226,6 +227,25 @@ def test_a_mask_is_read_from_a_picture_with_or_without_its_address() -> None:
         assert measure.per_case([{"r": {"png": broken}}], [{"r": runs}]).value == 0
     assert measure.per_case([{"r": {**runs, "runs": [0, 17]}}], [{"r": runs}]).value == 0, "more cells than there are"
     assert measure.per_case([{"r": {**runs, "height": 0}}], [{"r": runs}]).value == 0
+    for wrong in ([0, 2, -1, 3, 2, 2, 2], [0, 2.5, 2, 2, 2, 2, 2, 2]):
+        assert measure.per_case([{"r": {**runs, "runs": wrong}}], [{"r": runs}]).value == 0, wrong
+
+
+def test_a_mask_lies_where_the_picture_that_was_sent_shows_it() -> None:
+    """A picture of 8 x 4 pixels, shrunk to 4 x 2; the mask has four cells, of which the left two are on."""
+    _, measure = task({"type": "regions", "at": "", "place": "/r"})
+    assert isinstance(measure, Regions)
+    frame = Frame((4.0, 2.0), Map(a=2.0, b=0.0, c=0.0, d=0.0, e=2.0, f=0.0), (8.0, 4.0))
+    place = measure.place_of({"width": 2, "height": 2, "runs": [0, 1, 1, 1, 1]}, frame, expected=False)
+    assert overlap(place, Region(((0, 0), (4, 0), (4, 4), (0, 4)))) == pytest.approx(1.0)
+    for x, y in ((4, 0), (-4, 0), (0, 4)):
+        assert overlap(place, Region(((x, y), (x + 4, y), (x + 4, y + 4), (x, y + 4)))) == pytest.approx(0.0)
+
+
+def test_how_many_words_of_an_address_have_to_be_there_is_a_share() -> None:
+    for least, problems in ((0.5, 0), (1, 0), (1.5, 1), (0, 1)):
+        fields = {"type": "fields", "fields": {"f": {"rule": "address", "least": least}}}
+        assert len(measures_and_problems(fields)[1]) == problems, least
 
 
 def test_a_text_is_another_one_below_half_of_the_reference() -> None:

@@ -403,7 +403,8 @@ def test_closeness_is_of_the_farthest_that_a_label_can_be_missed_by(expected: st
     _, measure = made(
         {"type": "label", "labels": ["a", "b", "c", "d"], "ordered": True, "score": "closeness"}, "json"
     )
-    assert measure.combine([measure.per_case(got, expected)]) == pytest.approx(close)
+    score = measure.per_case(got, expected)
+    assert measure.combine([score]) == score.value == pytest.approx(close)
 
 
 @pytest.mark.parametrize(("at", "problems"), [("/kind", 0), ("/sort", 1)])

@@ -165,8 +165,7 @@ class Points(Detection):
     def misreadings(self, raw: Any, frame: Frame) -> Sequence[tuple[str, Any]]:
         # One point says little: without the picture's size, any would be near some corner on another scale.
         sized = frame.size is not None
-        found = self._other_readings(lambda axes, scale: _read_point(raw, frame, axes, scale, False), sized)
-        return [(cause, place) for cause, place in found if place is not None and len(place) == 1]
+        return self._other_readings(lambda axes, scale: _read_point(raw, frame, axes, scale, False), sized)
 
 
 def _read_point(raw: Any, frame: Frame, axes: Axes, scale: Scale, expected: bool) -> list[tuple[float, float]] | None:
