@@ -426,3 +426,14 @@ def test_the_lines_of_a_text_have_single_spaces_and_none_is_empty(text: str) -> 
 )
 def test_a_digit_is_one_in_whichever_script(text: str, there: bool) -> None:
     assert has_digit(text) is there
+
+
+@pytest.mark.parametrize(("table", "binary"), [
+    ({"type": "items", "at": "", "score": "exact"}, True), ({"type": "items", "at": "", "score": "f1"}, False), ({"type": "text", "score": "exact"}, True),
+    ({"type": "text"}, False), ({"type": "label", "labels": ["a"]}, True), ({"type": "label", "labels": ["a"], "score": "macro_f1"}, False),
+])  # fmt: skip
+def test_a_case_is_right_or_wrong_where_the_score_is_a_share_of_right_ones(
+    table: dict[str, Any], binary: bool
+) -> None:
+    """Its interval and its test are those of proportions then, and of no other score."""
+    assert task(table)[1].binary is binary

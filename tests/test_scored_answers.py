@@ -645,6 +645,9 @@ def test_answers_without_a_reply_are_counted_repeat_by_repeat() -> None:
     scored = score_arm(owner, "x", [measure], [case(name, {"kind": "cap"}) for name in "abcd"], answers).measures[0]
     assert {one.case.id: one.failed_answers for one in scored.cases} == {"a": 2, "b": 1, "c": 0, "d": 0}
     assert scored.failed == 1
+    both = (good, Answer(Status.OK, "bare", "another", {"kind": "hat"}))
+    (first,) = score_arm(owner, "x", [measure], [case("a", {"kind": "cap"})], {"a": both}).measures[0].cases
+    assert (first.answer, first.score and first.score.value) == (good, 0.5), "what is shown is the first of them"
 
 
 def test_average_precision_is_at_one_half_or_over_all_ten_overlaps() -> None:

@@ -100,14 +100,16 @@ def database(server: PostgresServer) -> Team:
     return Team(f"{server.url}?schema=s{random.randrange(10**9)}")
 
 
-def test_two_machines_share_the_work_and_ask_nothing_twice(drovik: Drovik, start_standin: Start, team: Team) -> None:
+def test_two_machines_share_the_work_and_ask_nothing_twice(
+    drovik: Drovik, start_standin: Start, database: Team
+) -> None:
     standin = start_standin("--slow", "0.3")  # so that the other one begins while there is something left
-    folder = team.project(drovik.folder, standin.port)
-    other = Drovik(team.elsewhere(folder), Path(drovik.environment["HOME"]))
+    folder = database.project(drovik.folder, standin.port)
+    other = Drovik(database.elsewhere(folder), Path(drovik.environment["HOME"]))
     both = [one.start(*WORDS, "--json") for one in (drovik, other)]
     done = [process.communicate(timeout=120) for process in both]
     assert [process.returncode for process in both] == [0, 0], done
-    team.require_accounts(folder, standin, 24 * 4)
+    database.require_accounts(folder, standin, 24 * 4)
     assert len(standin.entries()) == 24 * 4
     assert min(json.loads(out)["requests"] for out, _ in done) > 0, "one of them did all of it"
     assert drovik("send", "--task", "sort", "--arm", "gull", "--json").json["requests"] == 0
