@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import io
 from dataclasses import replace
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -24,7 +25,7 @@ from drovik.scoring.arm_scores import score_case
 from drovik.scoring.causes.cause_table import ANOTHER_UNIT, ANOTHER_VALUE, DIGITS_SWAPPED
 from drovik.scoring.causes.label_causes import other_case_answered
 from drovik.scoring.causes.value_causes import plain_cause
-from drovik.scoring.measure import UNTOLD, CaseScore, mean_of
+from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, mean_of
 from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures import confusion
 from drovik.scoring.measures.coordinates import Frame
@@ -437,3 +438,25 @@ def test_a_case_is_right_or_wrong_where_the_score_is_a_share_of_right_ones(
 ) -> None:
     """Its interval and its test are those of proportions then, and of no other score."""
     assert task(table)[1].binary is binary
+
+
+@pytest.mark.parametrize(("rule", "expected", "is_fit"), [
+    ("amount", "12,50 EUR", True), ("amount", "twelve", False), ("amount", 12.5, True), ("number", "12", True), ("number", "many", False),
+    ("date", "2026-03-01", True), ("date", "soon", False), ("time", "10:15", True), ("time", "later", False),
+])  # fmt: skip
+def test_an_expected_value_has_to_be_what_its_rule_compares(rule: str, expected: Any, is_fit: bool) -> None:
+    _, measure = task({"type": "fields", "fields": {"f": {"rule": rule}}})
+    assert (measure.check_expected({"f": expected}) is None) is is_fit
+
+
+@pytest.mark.parametrize(
+    ("score", "is_one"), [(0, True), (1, True), (0.5, True), (True, True), (1.5, False), (-0.1, False), ("1", False)]
+)
+def test_what_an_own_measure_says_is_a_score_from_0_to_1(score: Any, is_one: bool) -> None:
+    _, measure = task({"type": "function", "call": "checks:mine"})
+    vars(measure)["_process"] = SimpleNamespace(ask=lambda pair: {"score": score})
+    if is_one:
+        assert measure.per_case("a", "a").value == float(score)
+    else:
+        with pytest.raises(CannotScore, match="not a number from 0 to 1"):
+            measure.per_case("a", "a")
