@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import pickle
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
@@ -12,7 +13,7 @@ from conftest import Drovik
 
 from drovik.evaluation import judged_elsewhere, second_process
 from drovik.evaluation.gathering import TaskView, gather
-from drovik.evaluation.judged_elsewhere import NO_KEY, JudgedPart, JudgesElsewhere, Pair, judge_pair
+from drovik.evaluation.judged_elsewhere import JudgedPart, JudgesElsewhere, Pair, judge_pair
 from drovik.evaluation.second_process import LocalJudges, SecondProcess
 from drovik.parsing.answer_text import Answer, Reader
 from drovik.parsing.status import Status
@@ -130,6 +131,16 @@ def test_what_is_judged_is_kept_meanwhile_and_each_pair_is_judged_once(
     assert len(set(judges.taken)) == len(judges.taken) == kept > 5
 
 
+def test_what_is_told_of_a_measure_does_not_grow_with_what_it_judged() -> None:
+    """Workers know a measure by what it is: one that remembers more would be told to all of them again each time."""
+    task = Task("t", "", "text", None, "m", (MeasureTable("m", "text", {}),), ())
+    (measure,) = measures_of(task, [])
+    told = pickle.dumps(measure)
+    assert measure.per_case("one word 7", "another word 7 of many").value < 1
+    assert pickle.dumps(measure) == told
+    assert pickle.loads(told).per_case("a", "a").value == 1
+
+
 def test_of_a_slow_measure_few_pairs_are_waited_for(judges: LocalJudges, monkeypatch: pytest.MonkeyPatch) -> None:
     """Or the last hundreds of them would be judged by one process, while the other one has nothing to do."""
 
@@ -159,7 +170,7 @@ def some_pairs(count: int, said: Any = "cap") -> tuple[Task, Measure, list[Pair]
         answer = Answer(reading.status, reading.how, text, reading.value, model="gull", seconds=1.0)
         refusal = frozenset({"t"}) if number % 7 == 0 else frozenset()
         case = Case(f"c{number}", (), {}, {"t": {"kind": "hat"}}, None, "tune", refusal, "")
-        pairs.append(Pair(case, "hat", answer if number % 5 else Answer(Status.REFUSED, text="No."), NO_KEY))
+        pairs.append(Pair(case, "hat", answer if number % 5 else Answer(Status.REFUSED, text="No.")))
     return task, measures_of(task, [])[0], pairs
 
 

@@ -28,21 +28,20 @@ class Pair(NamedTuple):
     case: Case
     expected: object
     answer: Answer
-    key: PairKey
+    key: PairKey = ("", "", "", "")
 
     def packed(self) -> tuple[Any, ...]:
-        """All that it is judged by, small enough to travel."""
+        """All that it is judged by, small enough to travel; the key stays here."""
         return tuple(self.case.refusal), self.expected, tuple(self.answer[:_JUDGED_BY])
 
     @classmethod
     def unpacked(cls, packed: tuple[Any, ...]) -> Pair:
         """What `packed` packed; the case has nothing else."""
         refusal, expected, answer = packed
-        return cls(Case("", (), {}, {}, None, "tune", frozenset(refusal), ""), expected, Answer(*answer), NO_KEY)
+        return cls(Case("", (), {}, {}, None, "tune", frozenset(refusal), ""), expected, Answer(*answer))
 
 
 JudgedPart = tuple[Sequence[Pair], Sequence[Judged]]
-NO_KEY: PairKey = ("", "", "", "")
 
 
 def judge_pair(task: Task, measure: Measure, pair: Pair) -> Judged:

@@ -143,6 +143,10 @@ class TextMeasure(Measure):
         self._known_words: dict[str, int] = {}  # 1 for those that must be right, wherever they stand
         self._words = frozenset(word for one in table.words for word in table.line_words(one))
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Without what it remembers, so that it travels as the measure that it was made as."""
+        return {**vars(self), "_last": None, "_known_words": {}}
+
     @override
     @classmethod
     def make(cls, name: str, table: TextTable, task: Task, place: str, problems: list[Problem]) -> TextMeasure | None:
