@@ -85,7 +85,7 @@ def _orientation(segment: bytes) -> int:
         return 0
     entries = range(first, end, 12)
     for at in entries:  # a decoder that comes to a broken one reads none of the others
-        size = _BYTES_OF_TYPE.get(_number(tiff, at + 2, 2, order), len(tiff)) * _number(tiff, at + 4, 4, order)
+        size = _BYTES_OF_TYPE.get(_number(tiff, at + 2, 2, order), len(segment)) * _number(tiff, at + 4, 4, order)
         if size > len(tiff) or (size > 4 and _number(tiff, at + 8, 4, order) + size > len(tiff)):
             return 0
     told = [at for at in entries if _number(tiff, at, 2, order) == _ORIENTATION]
