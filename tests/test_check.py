@@ -277,6 +277,29 @@ def test_pictures_that_the_store_knows_are_not_opened_again_and_what_changed_is_
     assert answered_demo("check").code == 0
 
 
+def test_a_picture_is_looked_at_as_a_whole_where_its_beginning_does_not_tell(answered_demo: Drovik) -> None:
+    """One behind a link, or with more in front of it than is read at first; what is allowed goes by the whole file."""
+    folder = answered_demo.folder
+    picture, store = folder / "images/lp-001.jpg", folder / ".drovik/answers.sqlite"
+    plain = picture.read_bytes()
+    picture.unlink()
+    picture.symlink_to(folder / "images/lp-002.jpg")
+    assert answered_demo("check").code == 0
+    picture.unlink()
+    filled = plain[:2] + b"\xff\xfe\xff\xff" + bytes(65_533)
+    picture.write_bytes(filled + plain[2:])
+    assert answered_demo("check").code == 0
+    picture.write_bytes(filled + plain[2:40])
+    assert "images/lp-001.jpg: is not a picture" in answered_demo("check").out
+    at = plain.index(b"\xff\xc0") + 5
+    huge = plain[:at] + (7_000).to_bytes(2, "big") * 2 + plain[at + 4 :]
+    picture.write_bytes(huge)
+    assert "images/lp-001.jpg: 7000 x 7000 pixels" in answered_demo("check").out
+    picture.write_bytes(huge + bytes(1_000_000 - len(huge)))
+    store.unlink()
+    assert answered_demo("check").code == 0, "a file of that size may be such a picture"
+
+
 @pytest.mark.parametrize("prompt", ['ask = "Which? {{ marks[1] }}"', "ask = \"Which? {{ picture('front') }}\""])
 def test_a_prompt_that_fails_in_the_last_case_alone_is_told(drovik: Drovik, prompt: str) -> None:
     """A value that a case lacks, or a picture: also where the prompt asks the same of all cases but for these."""

@@ -214,6 +214,33 @@ def test_a_source_is_digested_again_only_if_it_looks_changed(tmp_path: Path) -> 
         assert digest == source_digest(data)
 
 
+def test_the_beginning_of_a_file_tells_what_it_is_where_nothing_writes_to_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Else what it was would be kept for what it is now; and a folder of photographs would be read as a whole."""
+    (tmp_path / "project").mkdir()
+    folder = PictureFolder(tmp_path / "project")
+    path = folder.base / "a.jpg"
+    path.write_bytes(bytes(range(256)) * 1_000)
+    assert folder.beginning("a.jpg") == (path.read_bytes()[:65_536], 256_000, folder.state("a.jpg"))
+    (tmp_path / "outside.jpg").write_bytes(b"another's")
+    (folder.base / "link.jpg").symlink_to(tmp_path / "outside.jpg")
+    os.mkfifo(folder.base / "pipe.jpg")
+    for name in ("link.jpg", "pipe.jpg", ".", "none.jpg", "../outside.jpg", str(tmp_path / "outside.jpg"), "a\0.jpg"):
+        assert folder.beginning(name) is None, name
+    read = os.read
+
+    def read_while_it_is_written_to(number: int, size: int) -> bytes:
+        data = read(number, size)
+        path.write_bytes(b"something else")
+        return data
+
+    monkeypatch.setattr(os, "read", read_while_it_is_written_to)
+    begun = folder.beginning("a.jpg")
+    assert begun is not None
+    assert (begun.size, begun.state) == (256_000, None)
+
+
 def saved_jpeg(chance: random.Random) -> bytes:
     """A JPEG as cameras and programs write them, of one kind or another."""
     exif = Image.Exif()

@@ -260,9 +260,18 @@ def test_a_store_that_cannot_be_written_is_scored_all_the_same(answered: Drovik)
 
 def test_what_is_answered_is_found_so_again_without_planning_it(drovik: Drovik, serve: Serve) -> None:
     """And whatever is new is sent all the same."""
-    service = serve(lambda number, body: good('{"kind": "cap"}'))
+
+    def answer(number: int, body: Any) -> Any:
+        time.sleep(2 if number < 2 else 0)
+        return good('{"kind": "cap"}')
+
+    service = serve(answer)
     folder = demo_on_port(drovik.folder, service.port, cases=4)
     time.sleep(2.1)
+    assert "2 of 2 answered" in drovik("send", *SORT, "--sample", "2").out
+    assert rows(folder, "SELECT output FROM outputs") == [("Nothing to send; answers that are there: 2.\n",)]
+    change(folder, "UPDATE outputs SET output = ?", f"{OLD}\n")
+    assert drovik("send", *SORT, "--sample", "2").out == f"{OLD}\n", "who sends for long has planned the next time"
     assert drovik("send", *SORT).code == 0
     told = [drovik("send", *SORT) for _ in range(3)]
     assert [one.code for one in told] == [0, 0, 0]

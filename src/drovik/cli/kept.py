@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 import sys
 from collections.abc import Callable
@@ -12,7 +13,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 
 from drovik import workflow
 from drovik.cli.arguments import project_folder
-from drovik.errors import DONE
+from drovik.errors import DONE, DrovikError
 
 if TYPE_CHECKING:
     from drovik.project.picture_files import KnownStates
@@ -25,11 +26,13 @@ _MOST_CHARACTERS = 2_000_000
 class Printed:
     """What a command says of its output: whether it stays the same while neither files nor store change.
 
-    `states` is what the files looked like when it began.
+    `states` is what the files looked like when it began. `next_time` prints what it will print if it is run once more
+    and nothing changes until then, where that is something else; what it prints is kept and not shown.
     """
 
     stays: bool = True
     states: KnownStates = field(default_factory=dict)
+    next_time: Callable[[], int] | None = None
 
 
 Run = Callable[[argparse.Namespace, Printed], int]
@@ -62,11 +65,25 @@ def _run_or_print(run: Run, where: Callable[[argparse.Namespace], bool], argumen
         sys.stdout.write(known)
         return DONE
     printed.states = keeper.states
-    with _Copied("stdout") as results, _Copied("stderr") as asides:
-        code = run(arguments, printed)
-    if code == DONE and printed.stays and not asides.size and results.size < _MOST_CHARACTERS:
-        keeper.keep("".join(results.parts))
+    code, text = _printed_by(partial(run, arguments, printed))
+    if text is not None and printed.stays:
+        keeper.keep(text)
+    if printed.next_time is not None:
+        keeper.look_again()
+        # The work is done, and said: whatever is wrong now, the next time says it.
+        with contextlib.suppress(DrovikError, KeyboardInterrupt):
+            text = _printed_by(printed.next_time, is_shown=False)[1]
+            if text is not None:
+                keeper.keep(text)
     return code
+
+
+def _printed_by(work: Callable[[], int], is_shown: bool = True) -> tuple[int, str | None]:
+    """The exit code of some work and what it printed: None where that is not to be printed again."""
+    with _Copied("stdout", is_shown) as results, _Copied("stderr", is_shown) as asides:
+        code = work()
+    is_fit = code == DONE and not asides.size and results.size < _MOST_CHARACTERS
+    return code, "".join(results.parts) if is_fit else None
 
 
 def _depends_on(arguments: argparse.Namespace) -> dict[str, Any]:
@@ -77,10 +94,10 @@ def _depends_on(arguments: argparse.Namespace) -> dict[str, Any]:
 
 
 class _Copied:
-    """Keeps what is written to a standard stream, besides writing it there."""
+    """Keeps what is written to a standard stream, besides writing it there, or in place of that."""
 
-    def __init__(self, name: str) -> None:
-        self._name = name
+    def __init__(self, name: str, is_shown: bool) -> None:
+        self._name, self._is_shown = name, is_shown
         self._stream: TextIO = getattr(sys, name)
         self.parts: list[str] = []
         self.size = 0
@@ -97,7 +114,7 @@ class _Copied:
         self.size += len(text)
         if self.size < _MOST_CHARACTERS:
             self.parts.append(text)
-        return self._stream.write(text)
+        return self._stream.write(text) if self._is_shown else len(text)
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._stream, name)

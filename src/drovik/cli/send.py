@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import argparse
 import time
+from functools import partial
 from typing import TYPE_CHECKING
 
 from drovik import workflow
@@ -25,17 +26,20 @@ from drovik.cli.ask.summary import print_stop_reasons, print_summary, sending_do
 from drovik.cli.kept import Printed, printed_again
 from drovik.cli.printing import add_all_argument, print_json, say_aside
 from drovik.cli.sending import exit_code, send_with_consent
-from drovik.errors import DrovikError
+from drovik.errors import DOES_NOT_HOLD, DONE, DrovikError
 from drovik.text import counted
 
 if TYPE_CHECKING:
     from drovik.project.reading import Project
     from drovik.store.answer_store import Store
+    from drovik.transport.queue import Tally
     from drovik.workflow.sending_plan import Planned
 
 
 LOOKS_EVERY = 1.0
 """Seconds between two looks at the files."""
+_TIMES_AS_LONG = 10
+"""What has to be sent longer than it was planned, so that planning again for the next time does not matter."""
 SETTLED = 0.7
 """Seconds for which a file must not have changed: what is being written is left alone until then."""
 
@@ -119,17 +123,35 @@ def run(arguments: argparse.Namespace, printed: Printed) -> int:
         workflow.sending_from(arguments.cluster, project) as (project, elsewhere),
         open_store(project.store_place) as store,
     ):
+        began = time.monotonic()
         planned = workflow.make_plan(project, store, selection_of(arguments))
+        planning = time.monotonic() - began
         # What another program is asking just now may be left to be asked by this one, the next time.
         printed.stays = planned.plan.count() == 0
         tally = send_with_consent(project, store, planned, arguments, elsewhere)
-        drifts = _drifts(project, store, planned) if planned.plan.recheck else []
-        if arguments.json:
-            print_json(sending_document(project, store, planned, tally, drifts))
-        else:
-            print_summary(project, store, planned, tally, arguments.all)
-            show_drift(drifts)
+        _print(project, store, planned, tally, arguments)
+    if tally.total and not tally.left and time.monotonic() - began > planning * _TIMES_AS_LONG:
+        printed.next_time = partial(_print_that_nothing_is_left, project, arguments)
     return exit_code(tally)
+
+
+def _print_that_nothing_is_left(project: Project, arguments: argparse.Namespace) -> int:
+    """Print what `send` prints once all is answered; `DOES_NOT_HOLD` where something is still to be sent."""
+    with open_store(project.store_place) as store:
+        planned = workflow.make_plan(project, store, selection_of(arguments))
+        if planned.plan.count():
+            return DOES_NOT_HOLD
+        _print(project, store, planned, workflow.dispatcher_for(project, store, planned).tally, arguments)
+    return DONE
+
+
+def _print(project: Project, store: Store, planned: Planned, tally: Tally, arguments: argparse.Namespace) -> None:
+    drifts = _drifts(project, store, planned) if planned.plan.recheck else []
+    if arguments.json:
+        print_json(sending_document(project, store, planned, tally, drifts))
+    else:
+        print_summary(project, store, planned, tally, arguments.all)
+        show_drift(drifts)
 
 
 def _drifts(project: Project, store: Store, planned: Planned) -> list[object]:

@@ -19,6 +19,12 @@ MOST_BYTES = 2_000_000_000
 """Of one picture's file: a clip may be long, but it is read as a whole."""
 
 
+BEGINNING_BYTES = 65_536
+"""Of a file: what most cameras write before the picture itself, with a small copy of it, is in them."""
+_FOR_BEGINNING = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
+_NO_LINK = getattr(os, "O_NOFOLLOW", 0)
+
+
 class TooManyFiles(DrovikError):
     """No more files can be open now; what is open is on its way to be closed."""
 
@@ -30,6 +36,14 @@ class FileState(NamedTuple):
     size: int
     mtime_ns: int
     inode: int
+
+
+class Beginning(NamedTuple):
+    """The first bytes of a file, its size as a whole, and its state: None where it was written to meanwhile."""
+
+    data: bytes
+    size: int
+    state: FileState | None
 
 
 KnownStates = dict[str, tuple[int, int, int]]
@@ -141,6 +155,27 @@ class PictureFolder:
         data, before, after = self._read(path)
         known, digest = self._digests.get(path, (None, ""))
         return data, digest if known is not None and known == before == after else source_digest(data)
+
+    def beginning(self, path: str) -> Beginning | None:
+        """The first bytes of a picture's file; None where it is to be read as a whole: it lies at an address, is
+        reached by a link, or something is wrong with it.
+        """
+        if not _NO_LINK or (self._objects is not None and is_object(path)):
+            return None
+        whole = path if path.startswith(os.sep) else f"{self._text}/{path}"
+        try:
+            self._require_inside(path, whole, False)
+            number = os.open(whole, _FOR_BEGINNING | _NO_LINK)
+            try:
+                looks = os.fstat(number)
+                _require_regular_file(looks.st_mode)
+                data = os.read(number, BEGINNING_BYTES)
+                before, after = _state_of(path, looks), _state_of(path, os.fstat(number))
+            finally:
+                os.close(number)
+        except (OSError, ValueError, DrovikError):  # which of them, and what to do, is said where it is read
+            return None
+        return Beginning(data, looks.st_size, before if before == after else None)
 
     def _read(self, path: str) -> tuple[bytes, FileState, FileState]:
         if self._objects is not None and is_object(path):

@@ -117,8 +117,7 @@ class PictureCache:
 
     def keep_facts(self, source: str, prep: str, facts: PictureFacts) -> None:
         """Keep what a source is, with the next `write_facts`."""
-        values = [facts.format, facts.sizes, facts.orientation, facts.shots, facts.count]
-        self._looks.append((source, prep, json.dumps(values)))
+        self._looks.append((source, prep, _text_of(facts)))
 
     def write_facts(self) -> None:
         """Write what was to be kept."""
@@ -126,6 +125,11 @@ class PictureCache:
             with transaction(self._connection):
                 self._connection.executemany(_KEEP_LOOK, self._looks)
             self._looks.clear()
+
+
+@lru_cache(maxsize=10_000)
+def _text_of(facts: PictureFacts) -> str:
+    return json.dumps([facts.format, facts.sizes, facts.orientation, facts.shots, facts.count])
 
 
 @lru_cache(maxsize=10_000)

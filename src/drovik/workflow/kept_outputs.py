@@ -45,7 +45,8 @@ class OutputKeeper:
     def __init__(self, folder: Path, command: Mapping[str, Any]) -> None:
         self._folder = folder
         self._settings = read_settings(folder, [])
-        self._command, self._revision = "", 0
+        self._command = ""
+        self._revision: int | None = None
         self._state = FilesState("", 0.0)
         self._began = time.time()
         self.states: KnownStates = {}
@@ -62,9 +63,8 @@ class OutputKeeper:
             with self._store() as store:
                 self._revision = store.kept_scores.revision()
                 before = store.kept_scores.output(self._command)
-        except (DrovikError, *BROKEN):  # for the command itself to say
-            self._command = ""
-            return None
+        except (DrovikError, *BROKEN):  # for the command itself to say; or there is none as yet
+            self._revision = before = None
         try:
             self._state = self._files()
         except TooMany:
@@ -72,10 +72,17 @@ class OutputKeeper:
             return None
         return before.text if before is not None and before.files == self._state.digest else None
 
+    def look_again(self) -> None:
+        """What is kept next is made of the store as it is now; the files are those that `known` looked at."""
+        self._revision = None
+        if self._command:
+            with contextlib.suppress(DrovikError, *BROKEN), self._store() as store:
+                self._revision = store.kept_scores.revision()
+
     def keep(self, text: str) -> None:
         """Keep what it printed, after `known` knew nothing."""
         is_settled = self._state.changed < self._began - _SETTLED_SECONDS
-        if self._command and is_settled:
+        if self._command and is_settled and self._revision is not None:
             with contextlib.suppress(DrovikError, *BROKEN), self._store() as store:
                 if not store.claims.others():  # who sends now may end without a word, and what is under way counts
                     made = KeptOutput(self._state.digest, text)

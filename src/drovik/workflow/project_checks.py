@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.errors import ConsentError, DrovikError, Problem
 from drovik.images.decode.facts import allowed_pixels, require_pixel_limit
-from drovik.images.decode.formats import inspect_source
+from drovik.images.decode.formats import facts_of_beginning, inspect_source
 from drovik.images.layout import layout_of
 from drovik.planning.rendering import conversation_of, is_same_for_all
 from drovik.planning.sources import decides_shots, is_remote
@@ -27,6 +27,7 @@ from drovik.workflow.sending_plan import check_project
 if TYPE_CHECKING:
     from drovik.images.decode.facts import PictureFacts
     from drovik.project.cases import Case
+    from drovik.project.picture_files import FileState
     from drovik.project.preps import Prep
     from drovik.project.tasks import Task
 
@@ -197,10 +198,12 @@ class _Looks:
         """What the store knows of a file; where a prep takes the same of all pictures, of all of them at once."""
         if self._store is None or self._digest_of is None:
             return None
-        state = self._project.pictures.state(path)
-        digest = self._digest_of(state)
         if of_all and shots not in self._known:
             self._known[shots] = self._store.digests.every_fact(shots)
+        if of_all and not self._known[shots]:
+            return None
+        state = self._project.pictures.state(path)
+        digest = self._digest_of(state)
         known = self._known[shots].get if of_all else partial(self._store.digests.facts, prep=shots)
         found = known(digest) if digest is not None else None
         for size in found.sizes if found is not None else ():
@@ -208,13 +211,28 @@ class _Looks:
         return found
 
     def _opened(self, path: str, shots: str, prep: Prep) -> PictureFacts:
-        data = self._project.pictures.read(path)
-        facts = inspect_source(data, path, self._project.settings.max_pixels, prep)
-        if self._store is not None and self._digest_of is not None:
-            digest = self._digest_of(self._project.pictures.state(path))
-            if digest is not None and digest == source_digest(data):
-                self._store.digests.keep_facts(digest, shots, facts)
+        """What a file is, by its beginning where that tells, else by the whole of it."""
+        pictures, most = self._project.pictures, self._project.settings.max_pixels
+        begun = pictures.beginning(path)
+        facts = facts_of_beginning(begun.data, begun.size, path, most) if begun is not None else None
+        if begun is not None and facts is not None:
+            self._keep(begun.state, None, shots, facts)
+            return facts
+        data = pictures.read(path)
+        facts = inspect_source(data, path, most, prep)
+        self._keep(pictures.state(path), data, shots, facts)
         return facts
+
+    def _keep(self, state: FileState | None, data: bytes | None, shots: str, facts: PictureFacts) -> None:
+        """Keep what a file is for the next time, where it looks as it did when it was digested.
+
+        :param data: where it may have been written to while it was read, so that only its digest tells.
+        """
+        if self._store is None or self._digest_of is None or state is None:
+            return
+        digest = self._digest_of(state)
+        if digest is not None and (data is None or digest == source_digest(data)):
+            self._store.digests.keep_facts(digest, shots, facts)
 
 
 @contextlib.contextmanager

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
+from functools import lru_cache
 
 from drovik.errors import DrovikError, PictureError
 from drovik.images.decode.clip import VIDEO
 from drovik.images.decode.document import PDF
 from drovik.images.decode.facts import OpenSource, PictureFacts, allowed_pixels, broken, require_pixel_limit
-from drovik.images.decode.jpeg_header import jpeg_header
+from drovik.images.decode.jpeg_header import JpegHeader, jpeg_header
 from drovik.images.decode.picture import HEIC, PICTURE
 from drovik.images.decode.shots import Shot
 from drovik.project.preps import Prep
@@ -27,13 +28,30 @@ def inspect_source(data: bytes, path: str, max_pixels: int, prep: Prep | None = 
 
     :raises PictureError: if it is nothing that can be read, is broken, or has more than `max_pixels` pixels.
     """
-    header = jpeg_header(data)
-    if header is not None:
-        require_pixel_limit(header.size, path, allowed_pixels(len(data), max_pixels))
-        return PictureFacts("JPEG", (header.size,), header.orientation, (Shot(1),))
+    begun = facts_of_beginning(data, len(data), path, max_pixels)
+    if begun is not None:
+        return begun
     with open_source(data, path, max_pixels, prep or Prep()) as source:
         facts = source.facts
     return facts
+
+
+def facts_of_beginning(data: bytes, size: int, path: str, max_pixels: int) -> PictureFacts | None:
+    """What a source is, where its first bytes tell already.
+
+    :param size: of the whole, in bytes.
+    :raises PictureError: if it has more than `max_pixels` pixels.
+    """
+    header = jpeg_header(data)
+    if header is None:
+        return None
+    require_pixel_limit(header.size, path, allowed_pixels(size, max_pixels))
+    return _facts_of(header)
+
+
+@lru_cache(maxsize=1_000)
+def _facts_of(header: JpegHeader) -> PictureFacts:
+    return PictureFacts("JPEG", (header.size,), header.orientation, (Shot(1),))
 
 
 @contextlib.contextmanager

@@ -14,6 +14,8 @@ _FRAMES = (0xC0, 0xC1, 0xC2)
 """Baseline, extended and progressive, all of them by Huffman's codes."""
 _KNOWN = frozenset((*range(_APP0, 0xED), _APP14, 0xEF, _COMMENT, _CODES, _RESTARTS, _TABLES, _SCAN, *_FRAMES))
 """Markers; what an editor leaves in the one that is not among them is for the decoder."""
+_FREE = _KNOWN - {_APP0, _APP1, _APP2, _APP14, _TABLES, _SCAN, *_FRAMES}
+"""Those of them that say nothing of what the picture is, whatever is in them."""
 _LEAST_BYTES = 12
 """Of an application's segment that is read for what it says."""
 _ORDERS: dict[bytes, Literal["big", "little"]] = {b"II*\0": "little", b"MM\0*": "big"}
@@ -36,11 +38,14 @@ def jpeg_header(data: bytes) -> JpegHeader | None:
     if data[:3] != b"\xff\xd8\xff":
         return None
     size: tuple[int, int] | None = None
-    orientation, at = 0, 2
-    while True:
-        start, end = at + 4, at + 2 + _number(data, at + 2, 2)
-        if not start <= end <= len(data) or data[at] != 0xFF or (kind := data[at + 1]) not in _KNOWN:
+    orientation, at, length = 0, 2, len(data)
+    while at + 4 <= length:
+        start, end = at + 4, at + 2 + (data[at + 2] << 8 | data[at + 3])
+        if not start <= end <= length or data[at] != 0xFF or (kind := data[at + 1]) not in _KNOWN:
             return None
+        at = end
+        if kind in _FREE:
+            continue
         if kind == _SCAN:
             return None if size is None else JpegHeader(size, orientation or 1)
         if kind in _FRAMES:
@@ -51,26 +56,23 @@ def jpeg_header(data: bytes) -> JpegHeader | None:
                 return None
         elif not _is_plain(kind, data, start, end):
             return None
-        at = end
+    return None
 
 
 def _frame_size(data: bytes, start: int, end: int) -> tuple[int, int] | None:
     """Width and height by a frame's header; None where it is of another kind than ours."""
     if end - start not in (9, 15) or data[start] != 8 or end - start != 6 + 3 * data[start + 5]:
         return None
-    height, width = _number(data, start + 1, 2), _number(data, start + 3, 2)
+    height, width = data[start + 1] << 8 | data[start + 2], data[start + 3] << 8 | data[start + 4]
     return (width, height) if width and height else None
 
 
 def _is_plain(kind: int, data: bytes, start: int, end: int) -> bool:
-    """Whether a segment says nothing that changes what the picture is, and is not broken."""
+    """Whether a segment of tables, or of an application, says nothing that changes what the picture is."""
     if kind == _TABLES:
         tables, rest = divmod(end - start, _TABLE_BYTES)
-        each = range(start, end, _TABLE_BYTES)
-        return not rest and 1 <= tables <= _MOST_TABLES and all(data[one] < 16 for one in each)
-    if kind in (_APP0, _APP2, _APP14):
-        return end - start >= _LEAST_BYTES and data[start : start + 3] != b"MPF"
-    return True
+        return not rest and 1 <= tables <= _MOST_TABLES and max(data[start:end:_TABLE_BYTES]) < 16
+    return end - start >= _LEAST_BYTES and data[start : start + 3] != b"MPF"
 
 
 def _orientation(segment: bytes) -> int:
