@@ -6,15 +6,12 @@ import io
 import os
 import random
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pytest
 from PIL import Image, ImageCms, ImageOps, PngImagePlugin
 
 from drovik.errors import DrovikError
-from drovik.images.decode.formats import inspect_source, open_source
-from drovik.images.decode.jpeg_header import jpeg_header
 from drovik.images.metadata import BrokenPicture, cut_metadata
 from drovik.images.prepare import prepare
 from drovik.project.picture_files import FileState, PictureFolder, source_digest
@@ -239,109 +236,3 @@ def test_the_beginning_of_a_file_tells_what_it_is_where_nothing_writes_to_it(
     begun = folder.beginning("a.jpg")
     assert begun is not None
     assert (begun.size, begun.state) == (256_000, None)
-
-
-def saved_jpeg(chance: random.Random) -> bytes:
-    """A JPEG as cameras and programs write them, of one kind or another."""
-    exif = Image.Exif()
-    exif[0x010F], exif[0x0132] = "maker", "2026:01:01 00:00:00"
-    if chance.random() < 0.7:
-        exif[0x0112] = chance.choice((1, 6, 8, 9))
-    options: dict[str, Any] = chance.choice(
-        [{}, {"progressive": True}, {"quality": 20}, {"icc_profile": b"x" * 300}, {"comment": b"of a picture"}]
-    )
-    if chance.random() < 0.6:
-        options = {**options, "exif": exif}
-    packed = io.BytesIO()
-    size = chance.randrange(1, 60), chance.randrange(1, 60)
-    Image.new(chance.choice(["L", "RGB", "RGB", "CMYK"]), size).save(packed, "JPEG", **options)
-    return packed.getvalue()
-
-
-@pytest.mark.parametrize("count", [1_500, pytest.param(100_000, marks=pytest.mark.long)])
-def test_what_a_jpeg_begins_with_says_what_its_decoder_says(count: int) -> None:
-    """However it is damaged: a file whose header was read otherwise would be sent in another size, or lying sideways."""
-    chance = random.Random(7 if count < 100_000 else None)
-    whole = [saved_jpeg(chance) for _ in range(60)]
-    plain = 0
-    for number in range(count):
-        data = bytearray(whole[number % 60])
-        for _ in range(chance.choice((0, 1, 1, 2, 4))):
-            at = chance.randrange(2, min(len(data) - 30, 700))
-            if chance.random() < 0.7:
-                data[at] = chance.choice((0, 1, 2, 8, 255, chance.randrange(256)))
-            else:
-                data[at : at + chance.randrange(20)] = chance.randbytes(chance.randrange(5))
-        if jpeg_header(bytes(data)) is not None:
-            plain += 1
-            with open_source(bytes(data), "it.jpg", 10**12, Prep()) as source:
-                assert inspect_source(bytes(data), "it.jpg", 10**12) == source.facts
-    assert plain > count / 8
-
-
-def segment(marker: int, payload: bytes) -> bytes:
-    return bytes([0xFF, marker]) + (len(payload) + 2).to_bytes(2, "big") + payload
-
-
-def frame(width: int = 40, height: int = 30, bits: int = 8, layers: int = 3, marker: int = 0xC0) -> bytes:
-    return segment(
-        marker,
-        bytes([bits])
-        + height.to_bytes(2, "big")
-        + width.to_bytes(2, "big")
-        + bytes([layers])
-        + b"\x01\x11\x00" * layers,
-    )
-
-
-def exif(
-    *entries: tuple[int, int, int, int], order: Any = "little", room: int = 0, head: bytes = b"Exif\0\0"
-) -> bytes:
-    """Entries of a tag, a type, a count, and a value or where it is."""
-    said = len(entries).to_bytes(2, order)
-    for tag, kind, count, value in entries:
-        packed = value.to_bytes(2, order) + b"\0\0" if kind == 3 else value.to_bytes(4, order)
-        said += tag.to_bytes(2, order) + kind.to_bytes(2, order) + count.to_bytes(4, order) + packed
-    begins = b"II*\0" if order == "little" else b"MM\0*"
-    return segment(0xE1, head + begins + (8).to_bytes(4, order) + said + bytes(room))
-
-
-SIDEWAYS = (0x0112, 3, 1, 6)
-TABLES, SCAN = segment(0xDB, b"\0" + bytes(64)), segment(0xDA, bytes(10))
-PLAIN: list[tuple[bytes, int]] = [
-    (segment(0xE0, b"JFIF\0" + bytes(9)), 1), (segment(0xE0, bytes(12)), 1), (segment(0xFE, b"said"), 1), (segment(0xDD, bytes(2)), 1),
-    (segment(0xC4, bytes(20)), 1), (segment(0xE2, b"ICC_PROFILE\0\1\1"), 1), (segment(0xEE, bytes(12)), 1), (segment(0xEF, b""), 1),
-    (segment(0xDB, (b"\1" + bytes(64)) * 4), 1), (exif(SIDEWAYS), 6), (exif(SIDEWAYS, order="big"), 6), (exif(), 1), (exif((0x0112, 3, 1, 8)), 8),
-    (exif((0x0100, 3, 1, 7)), 1), (exif((0x010F, 2, 9, 34), SIDEWAYS, room=9), 6),
-    *((exif((0x8000, kind, 9, 22), room=9 * size), 1) for kind, size in enumerate((1, 1, 2, 4, 8, 1, 1, 2, 4, 8, 4, 8), 1) if kind != 3),
-]  # fmt: skip
-NOT_PLAIN = [
-    segment(0xE1, b"http://somewhere/1.0/\0"), segment(0xED, b"what an editor left"), segment(0xE2, b"MPF\0" + bytes(20)), segment(0xE0, bytes(11)),
-    segment(0xEE, bytes(11)), segment(0xDB, bytes(64)), segment(0xDB, b"\x10" + bytes(64)), segment(0xDB, b""), segment(0xDB, bytes(65) * 5),
-    exif(SIDEWAYS, SIDEWAYS), exif((0x0112, 4, 1, 6)), exif((0x0112, 3, 2, 6)), exif((0x0112, 3, 1, 9)), exif((0x0112, 3, 1, 0)), exif(SIDEWAYS) * 2,
-    exif(SIDEWAYS, head=b"Exif\0\1"), exif((0x010F, 2, 9, 34), SIDEWAYS, room=8), exif((0x010F, 13, 1, 0), SIDEWAYS, room=2), b"\0", b"\xff\xff", frame(),
-    exif(SIDEWAYS)[:-1],
-]  # fmt: skip
-
-
-@pytest.mark.parametrize(("extra", "orientation"), PLAIN)
-def test_a_plain_jpeg_is_known_by_what_it_begins_with(extra: bytes, orientation: int) -> None:
-    """Or a hundred thousand of them are opened one by one, and nobody knows why it takes so long."""
-    for marker, layers in ((0xC0, 3), (0xC1, 1), (0xC2, 3)):
-        data = b"\xff\xd8" + extra + TABLES + frame(layers=layers, marker=marker) + SCAN
-        assert jpeg_header(data) == ((40, 30), orientation)
-
-
-@pytest.mark.parametrize("extra", NOT_PLAIN)
-def test_what_is_not_plain_is_for_the_decoder_to_say(extra: bytes) -> None:
-    assert jpeg_header(b"\xff\xd8" + extra + TABLES + frame() + SCAN) is None
-
-
-def test_a_frame_of_another_kind_or_none_is_for_the_decoder() -> None:
-    odd = [frame(width=0), frame(height=0), frame(bits=12), frame(layers=4), frame(layers=2), frame(marker=0xC3), b""]
-    for one in odd:
-        assert jpeg_header(b"\xff\xd8" + TABLES + one + SCAN) is None
-    whole = b"\xff\xd8" + TABLES + frame() + SCAN
-    assert jpeg_header(whole) == ((40, 30), 1)
-    for end in range(len(whole)):
-        assert jpeg_header(whole[:end]) is None

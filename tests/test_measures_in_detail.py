@@ -490,6 +490,8 @@ def test_lines_go_together_in_order_and_across_only_where_order_is_free() -> Non
     assert (side_by_side.char_edits, side_by_side.word_edits, side_by_side.moved) == (8, 2, False)
     turned = align_lines(["one line", "two line"], ["two line", "one line"], False)
     assert (turned.pairs, turned.moved) == (((0, 1), (1, None), (None, 0)), True)
+    few = [(["a", "b", "c"], ["a"]), (["a"], ["a", "b", "c"]), (["a", "b"], []), ([], ["a", "b"])]
+    assert [align_lines(*one, free=True).char_edits for one in few] == [4, 4, 3, 3], "the ends of lines count"
 
 
 @pytest.mark.parametrize(

@@ -20,7 +20,7 @@ from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.outlines import shapes_of
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
-from drovik.scoring.mentions import statement_of
+from drovik.scoring.mentions import ParsedText, statement_of
 from drovik.scoring.rules.quantities import (
     Amount,
     Number,
@@ -374,6 +374,19 @@ def test_a_number_alone_is_a_word_and_before_a_thing_its_count() -> None:
     assert statement_of("two of them").phrases[0].count == 2
     assert statement_of("a pair of gloves").phrases[0].count == 2
     assert statement_of("a pair").phrases[0].count is None
+
+
+@pytest.mark.parametrize(
+    ("text", "kind"),
+    [
+        ("the umbrella is really bright red", "met"), ("the umbrella is really bright deep red", "other attribute"),
+        ("a red big folding umbrella", "met"), ("a red big wet folding umbrella", "other attribute"), ("the umbrella there is red", "met"),
+        ("the umbrella over there is red", None), ("the umbrella is new and red", "other attribute"), ("red", None),
+    ],
+)  # fmt: skip
+def test_a_thing_has_its_attribute_where_at_most_two_words_are_between(text: str, kind: str | None) -> None:
+    found = ParsedText(text).best(statement_of("red umbrella"))
+    assert (found.kind if found is not None else None) == kind
 
 
 @pytest.mark.parametrize(

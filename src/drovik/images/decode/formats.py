@@ -15,6 +15,7 @@ from drovik.images.decode.document import PDF
 from drovik.images.decode.facts import OpenSource, PictureFacts, allowed_pixels, broken, require_pixel_limit
 from drovik.images.decode.jpeg_header import JpegHeader, jpeg_header
 from drovik.images.decode.picture import HEIC, PICTURE
+from drovik.images.decode.png_header import png_size
 from drovik.images.decode.shots import Shot
 from drovik.project.preps import Prep
 
@@ -42,16 +43,18 @@ def facts_of_beginning(data: bytes, size: int, path: str, max_pixels: int) -> Pi
     :param size: of the whole, in bytes.
     :raises PictureError: if it has more than `max_pixels` pixels.
     """
-    header = jpeg_header(data)
+    format_, header = "JPEG", jpeg_header(data)
+    if header is None and len(data) == size and (found := png_size(data)) is not None:
+        format_, header = "PNG", JpegHeader(found, 1)
     if header is None:
         return None
     require_pixel_limit(header.size, path, allowed_pixels(size, max_pixels))
-    return _facts_of(header)
+    return _facts_of(format_, *header)
 
 
 @lru_cache(maxsize=1_000)
-def _facts_of(header: JpegHeader) -> PictureFacts:
-    return PictureFacts("JPEG", (header.size,), header.orientation, (Shot(1),))
+def _facts_of(format_: str, size: tuple[int, int], orientation: int) -> PictureFacts:
+    return PictureFacts(format_, (size,), orientation, (Shot(1),))
 
 
 @contextlib.contextmanager

@@ -64,7 +64,7 @@ def _line(number: int) -> str:
 def _cut_short(aligned: Alignment) -> int | None:
     """From which expected line on nothing came, where what came is only the beginning; None where it is not."""
     wanted, got = "\n".join(aligned.wanted), "\n".join(aligned.got).rstrip(".…")
-    if got and len(got) < len(wanted) and wanted.startswith(got):
+    if got and wanted.startswith(got):
         return max(len(aligned.got) - 1, 0)
     return None
 
