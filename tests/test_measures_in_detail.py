@@ -338,6 +338,8 @@ THING, FAR, OTHER = ({"box": box, "label": "cap"} for box in ([0, 0, 40, 40], [3
          {"a": "y"}, "another value", {"a": "x"}),
         ({"type": "facts"}, "text", {"must": ["cap"], "must_not": ["umbrella"]}, "An umbrella.", "missing", "A cap, an umbrella."),
         ({"type": "facts"}, "text", {"must": ["cap"], "must_not": ["umbrella"]}, "An umbrella.", "forbidden statement made", "-"),
+        ({"type": "facts", "score": "precision"}, "text", {"must": ["red cap", "tag"]}, "No red cap. A tag.", "contradicted", "A red cap. A tag."),
+        ({"type": "facts", "score": "precision"}, "text", {"must": ["red cap", "tag"]}, "A tag. Perhaps a red cap.", "hedged", "A red cap. A tag."),
         ({"type": "items"}, "json", {"cap": 2}, {"hat": 1}, "item invented", {}),
         ({"type": "items"}, "json", {"cap": 2}, {"hat": 1}, "item left out", {"cap": 2, "hat": 1}),
         ({"type": "boxes", **PLACED}, "json", [THING], [OTHER], "not found", [THING, OTHER]),

@@ -197,7 +197,9 @@ def answers(*texts: str, values: list[Any] | None = None) -> list[Answer]:
         (answers("A cap lies here.", "A cap lies there."), 3 / 4, "words", ("A cap lies here.", 1)),
         (answers("{}", "{}", values=[{"a": 1, "b": 2}, {"a": 1, "b": 3}]), 1 / 2, "fields", ('{"a":1,"b":2}', 1)),
         (answers("[]", "[]", values=[[1], [1]]), 1, "fields", ("[1]", 2)), (answers("{}", "{}", values=[{}, {}]), 1, "fields", ("{}", 2)),
-        (answers("Yes", "cap"), 0, "label", ("yes", 1)),
+        (answers("Yes", "cap"), 0, "label", ("yes", 1)), (answers("Yes, it is.", "No"), 0, "yes or no", ("yes", 1)),
+        (answers("[]", "[]", values=[[1], [2]]), 0, "fields", ("[1]", 1)),
+        (answers("{}", "{}", values=[{"a": 1}, {"a": 2}]), 0, "fields", ('{"a":1}', 1)),
     ],
 )  # fmt: skip
 def test_answers_agree_as_what_they_are(given: list[Answer], share: float, by: str, first: tuple[str, int]) -> None:
@@ -409,6 +411,13 @@ def test_a_formula_of_brackets_within_brackets_is_read_as_far_as_an_end_is_sure(
         "brackets that are closed again are not deep"
     )
     assert measure.per_case({"f": "(" * depth + "7" + ")" * depth}, {"f": "7"}).value == value
+
+
+@pytest.mark.parametrize("answer", [["x"], "x", None, 3])
+def test_an_answer_that_is_no_object_has_none_of_the_fields(answer: Any) -> None:
+    _, measure = task({"type": "fields", "fields": {"a": {"rule": "exact"}}})
+    missed = measure.per_case(answer, {"a": "x"})
+    assert (missed.value, [(one.where, one.cause) for one in missed.findings]) == (0, [("/a", "missing")])
 
 
 @pytest.mark.parametrize(("worth", "said"), [(0.5, []), (0, []), (1, []), (1.01, ["worth"]), (-0.1, ["worth"])])
