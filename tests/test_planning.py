@@ -183,7 +183,7 @@ def test_an_answer_that_is_not_valid_gets_one_repair_turn_which_says_what_is_wro
     assert many.second[0].repair is not None
     assert len(many.second[0].repair.errors.splitlines()) == 8
     assert off.every == (*off.requests, repair)
-    assert [one.known_as.split()[4] for one in off.every] == ["0", "1"]
+    assert [one.known_as.split()[2] for one in off.every] == ["0", "1"]
     follow = made.follow("sort")
     assert [one.identity for one in follow(off.requests[0])] == [repair.identity]
     made.answer(repair, '{"a": 2}')
@@ -212,7 +212,9 @@ def test_an_answer_is_followed_by_its_next_turn_and_then_by_the_tasks_after(made
     repair, other = follow(second)
     assert repair.repair is not None
     assert other.identity == chained[1].identity
-    assert {text.split()[0] for text in made.store.asked()} == {"look", "sort"}
+    noted = made.store.asked("sort", chained[0].arm.digest)
+    assert noted == {chained[0].known_as}, "what was answered before is noted as asked"
+    assert made.store.asked("look", chained[0].arm.digest) == set()
 
 
 def test_what_comes_after_is_asked_only_after_the_first_repeat_and_where_it_holds(made: InProcess) -> None:

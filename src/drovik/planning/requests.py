@@ -61,9 +61,9 @@ class Request(NamedTuple):
 
     @property
     def known_as(self) -> str:
-        """What the store knows it by; see its `asked`."""
+        """What the store knows it by among all that its arm asks; see the store's `asked`."""
         second = 0 if self.repair is None else 1
-        return f"{self.task.name} {self.arm.digest} {self.repeat} {self.turn} {second} {self.identity} {self.case.id}"
+        return f"{self.repeat} {self.turn} {second} {self.identity} {self.case.id}"
 
     def asked(self, text: str) -> RequestRecord:
         """The record of it for the store; `text` is the canonical form."""

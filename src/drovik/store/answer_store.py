@@ -270,10 +270,11 @@ class Store:
 
         return self._writer.write(action)
 
-    def asked(self) -> set[str]:
-        """All that arms asked, each in one text: task, arm, repeat, turn, whether a repair turn, identity, case."""
-        columns = ("task", "arm", "repeat", "turn", "second", "identity", "case_id")
-        return {text for (text,) in self.connection.execute("SELECT " + " || ' ' || ".join(columns) + " FROM asked")}
+    def asked(self, task: str, arm: str) -> set[str]:
+        """All that an arm asked, each in one text: repeat, turn, whether a repair turn, identity, case."""
+        columns = ("repeat", "turn", "second", "identity", "case_id")
+        query = "SELECT " + " || ' ' || ".join(columns) + " FROM asked WHERE task = ? AND arm = ?"
+        return {text for (text,) in self.connection.execute(query, (task, arm))}
 
     def note_asked(self, rows: Iterable[RequestRecord]) -> None:
         """Keep that arms ask what was asked before by others; nothing is sent."""
