@@ -409,6 +409,18 @@ def test_closeness_is_of_the_farthest_that_a_label_can_be_missed_by(expected: st
     assert measure.combine([score]) == score.value == pytest.approx(close)
 
 
+def test_the_tables_of_ordered_labels_say_how_many_steps_answers_are_off_and_which_were_taken_for_which() -> None:
+    _, measure = made({"type": "label", "labels": ["a", "b", "c", "d"], "ordered": True}, "json")
+    pairs = [("a", "a"), ("a", "d"), ("b", "c"), ("b", "x"), ("d", "x"), ("d", "d"), ("d", "b")]
+    totals = measure.totals([measure.per_case(got, expected) for expected, got in pairs])
+    counts, each, steps = measure.tables(totals)
+    # One that is no label is as far off as any label can be.
+    assert steps.rows == (("all", (pytest.approx((0 + 3 + 1 + 2 + 3 + 0 + 2) / 7),)),)
+    assert counts.columns == ("a", "b", "c", "d", "none")
+    assert dict(counts.rows) == {"a": (1, 0, 0, 1, 0), "b": (0, 0, 1, 0, 1), "c": (0,) * 5, "d": (0, 1, 0, 1, 1)}
+    assert dict(each.rows)["d"] == pytest.approx((1 / 2, 1 / 3, 2 / 5))
+
+
 @pytest.mark.parametrize(("at", "problems"), [("/kind", 0), ("/sort", 1)])
 def test_a_measure_that_finds_nothing_in_any_expected_output_is_reported(at: str, problems: int) -> None:
     owner, measure = made({"type": "label", "at": at, "labels": ["cap"]}, "json")
