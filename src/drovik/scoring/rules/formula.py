@@ -158,7 +158,7 @@ def _split(text: str) -> Iterator[str]:
     while at < len(text):
         depth += (text[at] in "([{") - (text[at] in ")]}")
         match = _BETWEEN.match(text, at) if depth == 0 or text.startswith("\\text", at) else None
-        if match and match.end() > at and (match[0].strip() or match[0].startswith(",")):
+        if match and match.end() > at and match[0].strip():
             yield text[start:at]
             start = at = match.end()
             continue
