@@ -31,11 +31,17 @@ class Shelf(ThreadingHTTPServer):
 
     def __init__(self, folder: Path) -> None:
         self.asked: Counter[str] = Counter()
+        self.sends_on_to = ""
         shelf = self
 
         class Handler(SimpleHTTPRequestHandler):
             def send_head(self) -> Any:
                 shelf.asked[f"{self.command} {Path(self.path).name}"] += 1
+                if shelf.sends_on_to:
+                    self.send_response(302)
+                    self.send_header("Location", f"{shelf.sends_on_to}{self.path}")
+                    self.end_headers()
+                    return None
                 return super().send_head()
 
             def end_headers(self) -> None:
@@ -131,6 +137,27 @@ def test_an_address_that_is_not_named_or_gone_is_one_line_and_nothing_is_sent(
         assert said in " ".join(sent.err.split()), sent.err
         assert not any("secret" in one or "a.jpg" in one for one in shelf.asked)
     assert not service.requests
+
+
+def test_a_server_that_sends_on_to_another_is_not_followed(drovik: Drovik, shelf: Shelf, serve: Serve) -> None:
+    """It could have what only this machine reaches read, and sent to a service, under an address that was agreed to."""
+    folder = moved_to(shelf, drovik.folder, serve(lambda n, body: good('{"kind": "cap"}')).port)
+    inner = Shelf(folder.parent / "shelf")
+    shelf.sends_on_to = inner.address
+    try:
+        checked = drovik("check", "--trust")
+        assert checked.code == 1
+        told = " ".join(checked.out.split())
+        assert f"its server sends on to {inner.address}/images/lp-001.jpg" in told
+        assert "name that place too" in told
+        assert not inner.asked
+        change(folder / "drovik.toml", '/images/"]', f'/images/", "{inner.address}/images/"]')
+        assert drovik("check").code == 1, "nobody agreed to it as yet"
+        assert not inner.asked
+        assert drovik("check", "--trust").code == 0
+        assert inner.reads() == 4
+    finally:
+        inner.shutdown()
 
 
 class Listed(MemoryFileSystem):

@@ -16,11 +16,14 @@ import uuid
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from functools import cached_property
 from typing import Any, NamedTuple
+from urllib.parse import urljoin
 
 from drovik.errors import ConsentError, DrovikError, Problem, ProjectError
 from drovik.kept_files import KeptFiles
 
+_WEB = ("http", "https")
 READERS = 16
 """Threads that read at once: each waits for the network for nearly all of its time."""
 _DIGEST = 32
@@ -47,6 +50,10 @@ class ObjectState(NamedTuple):
 def is_object(path: str) -> bool:
     """Whether a picture's path is an address of an object."""
     return "://" in path and _ADDRESS.match(path) is not None
+
+
+class _RedirectError(OSError):
+    """A server sends on to another address, to which nobody agreed: it may be one that only this machine reaches."""
 
 
 class ObjectPictures:
@@ -139,14 +146,31 @@ class ObjectPictures:
             opened = importlib.import_module("fsspec").url_to_fs
         except ImportError:
             raise ProjectError(Problem("is at an address", "install: pip install 'drovik[objects]'", path)) from None
+        options = self._watched if path.partition("://")[0] in _WEB else {}
         try:
-            return opened(path)  # type: ignore[no-any-return]
+            return opened(path, **options)  # type: ignore[no-any-return]
         except ImportError as error:
             raise ProjectError(Problem(f"needs one more package: {error}", "install it", path)) from None
         except ValueError as error:
             raise ProjectError(Problem(f"cannot be read: {error}", "correct the address", path)) from None
         except Exception as error:  # each kind of store has errors of its own
             raise _unreadable(path, error) from None
+
+    @cached_property
+    def _watched(self) -> dict[str, Any]:
+        """What has an HTTP client follow a server only to where somebody agreed to go."""
+        aiohttp = importlib.import_module("aiohttp")
+
+        async def watch(session: object, context: object, asked: Any) -> None:
+            target = urljoin(str(asked.url), asked.response.headers.get("Location", ""))
+            try:
+                self._require_agreed(target)
+            except DrovikError:
+                raise _RedirectError(f"its server sends on to {target[:150]}") from None
+
+        tracing = aiohttp.TraceConfig()
+        tracing.on_request_redirect.append(watch)
+        return {"client_kwargs": {"trace_configs": [tracing]}}
 
     def _require_agreed(self, path: str) -> None:
         folder = path.rpartition("/")[0]
@@ -175,6 +199,10 @@ def _done(path: str, action: Callable[..., Any], *words: Any, **options: Any) ->
 
 
 def _unreadable(path: str, error: Exception) -> DrovikError:
+    redirect = error if isinstance(error, _RedirectError) else error.__cause__
+    if isinstance(redirect, _RedirectError):
+        remedy = "name that place too in drovik.toml: [pictures] from, if you trust it"
+        return ProjectError(Problem(f"cannot be read: {redirect}", remedy, path))
     if isinstance(error, FileNotFoundError):
         return ProjectError(Problem("no such picture", "correct the address in the case, or put it there", path))
     if isinstance(error, PermissionError):
