@@ -43,6 +43,7 @@ from drovik.scoring.causes.value_causes import plain_cause
         ("2026-05-12", "12 May 2026", ANOTHER_WAY_OF_WRITING),
         ("2026-05-12", "5 December 2026", DAY_AND_MONTH_SWAPPED),
         ("2026-05-31", "2026-31-05", DAY_AND_MONTH_SWAPPED),
+        ("2026-05-31", "5 June 2026", ANOTHER_VALUE),
         ("2026-05-05", "2026-05-06", ANOTHER_VALUE),
         ("2026-05-12", "2025-05-12", YEAR_OFF),
         ("2026-05-12", "2025-06-12", ANOTHER_VALUE),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from math import inf
 from typing import TYPE_CHECKING, NamedTuple
 
 from rapidfuzz.distance import LCSseq, Levenshtein
@@ -229,7 +230,7 @@ def _forbid_crossing(alike: object, left: list[int], right: list[int], same: dic
     for row, a in enumerate(left):
         before = [same[n] for n in same if n < a]
         after = [same[n] for n in same if n > a]
-        low, high = max(before, default=-1), min(after, default=10**9)
+        low, high = max(before, default=-inf), min(after, default=inf)
         for column, b in enumerate(right):
             if not low < b < high:
                 table[row, column] = 0.0
