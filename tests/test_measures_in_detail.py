@@ -365,51 +365,6 @@ def test_what_fixing_a_cause_would_bring_is_what_the_mended_answer_scores(
     assert measure.combine([promised]) >= measure.combine([missed])
 
 
-@pytest.mark.parametrize(
-    ("expected", "got", "value", "causes"),
-    [
-        ({"who": None}, {"who": []}, 1, []), ({"who": None}, {"who": {}}, 1, []), ({"who": {}}, {"who": None}, 1, []), ({}, {}, 1, []),
-        ({"who": None}, {"who": {"n": "x"}}, 0.5, [("/who/n", "invented")]), ({"who": {"n": "x"}}, {"who": None}, 0.5, [("/who/n", "missing")]),
-        ({"who": {"n": "x"}}, {"who": []}, 0.5, [("/who/n", "missing")]), ({"lines": None}, {"lines": []}, 1, []), ({"lines": []}, {"lines": []}, 1, []),
-        ({"lines": None}, {"lines": [{"a": "x"}]}, 0.5, [("/lines/0/a", "invented")]), ({"lines": []}, {"lines": None}, 0.5, [("/lines", "missing")]),
-        ({"lines": [{"a": "x"}]}, {"lines": [{"a": "x"}, {}]}, 2 / 3, [("/lines/1", "invented")]),
-    ],
-)  # fmt: skip
-def test_what_is_not_there_on_either_side_is_no_miss(
-    expected: Any, got: Any, value: float, causes: list[tuple[str, str]]
-) -> None:
-    who, line = {"n": {"rule": "exact"}}, {"a": {"rule": "exact"}}
-    fields = {
-        "lines": {"rule": "list", "item": {"rule": "record", "fields": line}},
-        "who": {"rule": "record", "fields": who},
-    }
-    _, measure = made({"type": "fields", "fields": fields}, "json")
-    found = measure.per_case(got, expected)
-    assert (found.value, [(one.where, one.cause) for one in found.findings]) == (pytest.approx(value), causes)
-
-
-@pytest.mark.parametrize(
-    ("second", "cause"),
-    [(THING, "found twice"), ({**THING, "box": [300, 300, 340, 340]}, "found where nothing is"), ({**THING, "label": "hat"}, "found where nothing is")],
-)  # fmt: skip
-def test_a_thing_is_found_twice_in_one_place_under_one_label(second: dict[str, Any], cause: str) -> None:
-    _, measure = made({"type": "boxes", **PLACED}, "json")
-    assert [one.cause for one in measure.per_case([THING, second], [THING]).findings] == [cause]
-
-
-def test_no_answer_where_nothing_is_to_be_found_is_one_thing_too_many() -> None:
-    _, measure = made({"type": "boxes", **PLACED}, "json")
-    assert measure.per_case([], []).value == measure.best([]).value == 1
-    assert measure.worst([], "no reply").value == 0
-    assert measure.combine([measure.worst([], "no reply"), measure.best([THING])]) == pytest.approx(2 / 3)
-    assert measure.combine([measure.worst([THING], "no reply"), measure.best([THING])]) == pytest.approx(2 / 3)
-
-
-def test_how_near_a_point_has_to_lie_may_be_a_fraction() -> None:
-    assert measures_and_problems({"type": "points", "within": 0.01})[1] == []
-    assert [one.place for one in measures_and_problems({"type": "points", "within": 0})[1]] == ["measures.m.within"]
-
-
 def test_the_findings_of_no_answer_name_what_was_expected() -> None:
     _, facts = made({"type": "facts"}, "text")
     assert facts.worst({"must": ["red cap", "tag"]}, "no reply").findings[0].expected == "red cap, tag"
@@ -452,18 +407,6 @@ def test_closeness_is_of_the_farthest_that_a_label_can_be_missed_by(expected: st
     )
     score = measure.per_case(got, expected)
     assert measure.combine([score]) == score.value == pytest.approx(close)
-
-
-def test_the_tables_of_ordered_labels_say_how_many_steps_answers_are_off_and_which_were_taken_for_which() -> None:
-    _, measure = made({"type": "label", "labels": ["a", "b", "c", "d"], "ordered": True}, "json")
-    pairs = [("a", "a"), ("a", "d"), ("b", "c"), ("b", "x"), ("d", "x"), ("d", "d"), ("d", "b")]
-    totals = measure.totals([measure.per_case(got, expected) for expected, got in pairs])
-    counts, each, steps = measure.tables(totals)
-    # One that is no label is as far off as any label can be.
-    assert steps.rows == (("all", (pytest.approx((0 + 3 + 1 + 2 + 3 + 0 + 2) / 7),)),)
-    assert counts.columns == ("a", "b", "c", "d", "none")
-    assert dict(counts.rows) == {"a": (1, 0, 0, 1, 0), "b": (0, 0, 1, 0, 1), "c": (0,) * 5, "d": (0, 1, 0, 1, 1)}
-    assert dict(each.rows)["d"] == pytest.approx((1 / 2, 1 / 3, 2 / 5))
 
 
 @pytest.mark.parametrize(("at", "problems"), [("/kind", 0), ("/sort", 1)])
