@@ -65,10 +65,10 @@ def test_records_of_a_list_go_together_by_their_fields_and_values_by_how_they_ar
 
 
 @pytest.mark.parametrize(
-    "table",
-    [{"type": "text"}, {"type": "text", "score": "words"}, {"type": "form", "words": {"least": 2, "most": 3}}],
-)
-def test_every_figure_of_the_best_answer_says_that_nothing_is_wrong(table: dict[str, Any]) -> None:
+    ("table", "of_nothing"),
+    [({"type": "text"}, 1), ({"type": "text", "score": "words"}, 1), ({"type": "form", "words": {"least": 2, "most": 3}}, 0)],
+)  # fmt: skip
+def test_every_figure_of_the_best_answer_says_that_nothing_is_wrong(table: dict[str, Any], of_nothing: float) -> None:
     _, measure = made(table, "text")
     totals = measure.totals([measure.best("two caps")] * 3)
     rates = {name: value for name, value in measure.figures(totals).items() if "rate" in name}
