@@ -111,6 +111,14 @@ def test_a_thing_is_found_twice_in_one_place_under_one_label(second: dict[str, A
 
 
 def test_no_answer_where_nothing_is_to_be_found_is_one_thing_too_many() -> None:
+    _, items = made({"type": "items"}, "json")
+    for expected in ({}, {"cap": 2}):
+        (rate,) = [
+            value
+            for name, value in items.figures(items.totals([items.worst(expected, "x")])).items()
+            if "exact" in name
+        ]
+        assert rate == 0
     _, measure = made({"type": "boxes", **PLACED}, "json")
     assert measure.per_case([], []).value == measure.best([]).value == 1
     assert measure.worst([], "no reply").value == 0

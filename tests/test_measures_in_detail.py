@@ -554,7 +554,8 @@ def test_two_thirds_of_another_cases_lines_are_enough() -> None:
 
 
 @pytest.mark.parametrize(
-    ("said", "cause"), [("b/c", True), ("a/b", True), ("c", True), ("a/c", False), ("a", True), ("d", False)]
+    ("said", "cause"),
+    [("b/c", True), ("a/b", True), ("c", True), ("a/c", False), ("a", True), ("d", False), ("/a/b/c/", False)],
 )
 def test_a_part_of_a_path_is_told_from_another_label(said: str, cause: bool) -> None:
     _, measure = made({"type": "label", "labels": ["a/b/c", "x/y/z"], "parts": "/"}, "json")

@@ -170,7 +170,7 @@ def _chrf(counts: Sequence[float]) -> float:
     used = [counts[n : n + 3] for n in range(0, len(counts), 3) if counts[n + 1] and counts[n + 2]]
     if not used:
         return float(not any(counts))
-    precision = sum(common / said if said else 0.0 for common, said, _ in used) / len(used)
-    recall = sum(common / wanted if wanted else 0.0 for common, _, wanted in used) / len(used)
+    precision = sum(common / said for common, said, _ in used) / len(used)
+    recall = sum(common / wanted for common, _, wanted in used) / len(used)
     below = BETA**2 * precision + recall
     return (1 + BETA**2) * precision * recall / below if below else 0.0
