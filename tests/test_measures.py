@@ -223,6 +223,9 @@ def test_an_answer_that_runs_away_counts_as_none_and_cannot_outweigh_the_right_o
 def test_another_currency_is_named_where_an_amount_is_beside_it_and_nowhere_else() -> None:
     assert text_score("Pay 12 USD now", "Pay 12 EUR now")[1] == ["another currency"]
     assert text_score("Pay 12 $ now", "Pay 12 € now")[1] == ["another currency"]
+    assert text_score("Fee USD 30 only", "Fee EUR 20 only")[1] == ["another currency", "other words"]
+    assert text_score("Fee 30 USD only", "Fee 20 EUR only")[1] == ["other words", "another currency"]
+    assert "another currency" not in text_score("USD total is 9", "EUR total is 9")[1]
     assert "another currency" not in text_score("the cat sat", "the hat sat")[1]
     assert "another currency" not in text_score("CAT on mat", "HAT on mat")[1]
 

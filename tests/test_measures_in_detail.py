@@ -460,16 +460,27 @@ def test_a_measure_whose_place_no_valid_answer_has_is_reported(at: str, said: li
     assert [one.place for one in told] == said
 
 
+LISTED = {"rule": "list", "item": {"rule": "exact"}, "fields": {"b": {"rule": "exact"}}}
+
+
 @pytest.mark.parametrize(
-    ("table", "what"),
+    ("table", "what", "place"),
     [
-        ({"type": "fields", "fields": {"a": {"rule": "nonsense"}}}, "there is no rule 'nonsense'"),
-        ({"type": "judge", "by": "j", "least": 1, "most": 1}, "'most' is not above 'least'"),
-        ({"type": "nonsense"}, "there is no measure of type 'nonsense'"),
+        ({"type": "fields", "fields": {"a": {"rule": "nonsense"}}}, "there is no rule 'nonsense'", ".fields.a.rule"),
+        ({"type": "fields", "fields": {"a": LISTED}}, "a list has 'item' or 'fields', not both", ".fields.a"),
+        ({"type": "fields", "pattern": "(x)", "fields": {"a": {}}}, "the pattern names no part", ".pattern"),
+        ({"type": "judge", "by": "j", "least": 1, "most": 1}, "'most' is not above 'least'", ""),
+        ({"type": "judge", "by": "j", "worth": {"good": 1.5}}, "a verdict is worth from 0 to 1", ".worth"),
+        ({"type": "nonsense"}, "there is no measure of type 'nonsense'", ".type"),
+        ({"type": "facts", "vocabulary": ["cap", "?"]}, "'?' has no word in it", ".vocabulary"),
+        ({"type": "facts", "beyond": ["."]}, "'.' has no word in it", ".beyond"),
+        ({"type": "form"}, "it demands nothing", ""),
+        ({"type": "form", "language": "xx"}, "'xx' is not a language that can be recognised", ".language"),
+        ({"type": "label"}, "the labels are not listed", ".labels"),
     ],
 )
-def test_what_a_measures_table_says_wrong_is_reported(table: dict[str, Any], what: str) -> None:
-    assert what in [one.what for one in measures_and_problems(table)[1]]
+def test_what_a_measures_table_says_wrong_is_reported(table: dict[str, Any], what: str, place: str) -> None:
+    assert (what, f"measures.m{place}") in [(one.what, one.place) for one in measures_and_problems(table)[1]]
 
 
 @pytest.mark.parametrize(
