@@ -12,16 +12,16 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from drovik.errors import PictureError
 from drovik.images.decode.facts import PictureFacts
-from drovik.images.decode.formats import inspect_source
+from drovik.images.decode.formats import facts_of_beginning, inspect_source
 from drovik.images.decode.shots import Shot
 from drovik.project.arms import Arm, arms_of, canonical
 from drovik.project.cases import Case, Picture, prep_for
 from drovik.project.dialects import Dialect
-from drovik.project.picture_files import PictureFolder, source_digest
+from drovik.project.picture_files import FileState, PictureFolder, source_digest
 from drovik.project.preps import Prep
 from drovik.project.prompts import SHOWN_VARIABLES, Prompt
 from drovik.project.reading import Project
@@ -49,11 +49,34 @@ class Sources(dict[str, str]):
         if key not in self._known:
             kept = self._store.digests.facts(*key)
             if kept is None:
-                data = self._project.pictures.read(picture.path)
-                kept = inspect_source(data, picture.path, self._project.settings.max_pixels, prep)
+                kept = look_at(self._project, picture.path, prep).facts
                 self._store.digests.keep_facts(*key, kept)
             self._known[key] = kept
         return self._known[key]
+
+
+class Look(NamedTuple):
+    """What a file is; its state as it was read, None where it was written to meanwhile; its bytes, where all of them
+    were read.
+    """
+
+    facts: PictureFacts
+    state: FileState | None
+    data: bytes | None
+
+
+def look_at(project: Project, path: str, prep: Prep) -> Look:
+    """What a picture's file is: by its beginning where that tells, else by the whole of it.
+
+    :raises DrovikError: where it is missing, broken, or nothing to send.
+    """
+    pictures, most = project.pictures, project.settings.max_pixels
+    begun = pictures.beginning(path)
+    facts = facts_of_beginning(begun.data, begun.size, path, most) if begun is not None else None
+    if begun is not None and facts is not None:
+        return Look(facts, begun.state, None)
+    data = pictures.read(path)
+    return Look(inspect_source(data, path, most, prep), pictures.state(path), data)
 
 
 def decides_shots(prep: Prep) -> str:

@@ -11,10 +11,9 @@ from typing import TYPE_CHECKING, Any
 
 from drovik.errors import ConsentError, DrovikError, Problem
 from drovik.images.decode.facts import allowed_pixels, require_pixel_limit
-from drovik.images.decode.formats import facts_of_beginning, inspect_source
 from drovik.images.layout import layout_of
 from drovik.planning.rendering import conversation_of, is_same_for_all
-from drovik.planning.sources import decides_shots, is_remote
+from drovik.planning.sources import decides_shots, is_remote, look_at
 from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.picture_files import source_digest
@@ -211,16 +210,8 @@ class _Looks:
         return found
 
     def _opened(self, path: str, shots: str, prep: Prep) -> PictureFacts:
-        """What a file is, by its beginning where that tells, else by the whole of it."""
-        pictures, most = self._project.pictures, self._project.settings.max_pixels
-        begun = pictures.beginning(path)
-        facts = facts_of_beginning(begun.data, begun.size, path, most) if begun is not None else None
-        if begun is not None and facts is not None:
-            self._keep(begun.state, None, shots, facts)
-            return facts
-        data = pictures.read(path)
-        facts = inspect_source(data, path, most, prep)
-        self._keep(pictures.state(path), data, shots, facts)
+        facts, state, data = look_at(self._project, path, prep)
+        self._keep(state, data, shots, facts)
         return facts
 
     def _keep(self, state: FileState | None, data: bytes | None, shots: str, facts: PictureFacts) -> None:
