@@ -483,6 +483,38 @@ def test_what_a_measures_table_says_wrong_is_reported(table: dict[str, Any], wha
     assert (what, f"measures.m{place}") in [(one.what, one.place) for one in measures_and_problems(table)[1]]
 
 
+def of_rule(**rule: Any) -> dict[str, Any]:
+    return {"type": "fields", "fields": {"a": rule}}
+
+
+@pytest.mark.parametrize(
+    ("taken", "refused"),
+    [
+        *[([of_rule(rule=rule, **{name: value}) for value in taken], [of_rule(rule=rule, **{name: value}) for value in refused])
+          for rule, name, taken, refused in (
+              ("exact", "weight", (0.1,), (0,)), ("near", "least", (0.01, 0.99), (0, 1)), ("address", "least", (0.01, 1), (0, 1.01)),
+              ("number", "tolerance", (0,), (-0.1,)), ("number", "share", (0,), (-0.1,)), ("amount", "tolerance", (0,), (-0.1,)),
+              ("one_of", "values", (["a"],), ([],)))],
+        ([{"type": "boxes", "overlap": value} for value in (0.01, 1)], [{"type": "boxes", "overlap": value} for value in (0, 1.01)]),
+        ([{"type": "label", "labels": ["a"], "top": 1, "parts": "/", "precision": value} for value in (0.01, 1)],
+         [{"type": "label", "labels": ["a"], **wrong} for wrong in ({"top": 0}, {"parts": ""}, {"precision": 0}, {"precision": 1.01})]),
+        ([{"type": "function", "call": "m:f", "seconds": value} for value in (0.01, 600)],
+         [{"type": "function", "call": "m:f", "seconds": value} for value in (0, 600.1)]),
+        ([{"type": "form", "words": {"least": 0, "most": 0}}, {"type": "form", "counts": {"n": {"pattern": "x", "least": 0, "most": 0}}}],
+         [{"type": "form", "words": {"least": -1}}, {"type": "form", "words": {"most": -1}}, {"type": "form", "counts": {"n": {"pattern": ""}}},
+          {"type": "form", "counts": {"n": {"pattern": "x", "least": -1}}}, {"type": "form", "counts": {"n": {"pattern": "x", "most": -1}}}]),
+        ([of_rule()], [{"type": "fields", "fields": {}}, of_rule(rule="record", fields={})]),
+    ],
+)  # fmt: skip
+def test_numbers_of_a_table_are_taken_to_their_bounds_and_not_beyond(
+    taken: list[dict[str, Any]], refused: list[dict[str, Any]]
+) -> None:
+    for table in taken:
+        assert measures_and_problems(table)[1] == [], table
+    for table in refused:
+        assert measures_and_problems(table)[1], table
+
+
 @pytest.mark.parametrize(
     ("expected", "wrong"), [(["cap", "hat"], None), ([], None), (["cap", "boot"], "'boot'"), ("cap", ""), ([1], "")]
 )
