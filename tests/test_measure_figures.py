@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import base64
+import io
 import json
 from typing import Any
 
 import pytest
+from PIL import Image
 from test_measures_in_detail import OTHER, PLACED, THING, made
 from test_scoring import case, measures_and_problems, task
 
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.scoring.arm_scores import score_arm
-from drovik.scoring.measure import mean_of
+from drovik.scoring.measure import AnswerContext, mean_of
 
 
 @pytest.mark.parametrize(
@@ -124,6 +127,46 @@ def test_no_answer_where_nothing_is_to_be_found_is_one_thing_too_many() -> None:
     assert measure.worst([], "no reply").value == 0
     assert measure.combine([measure.worst([], "no reply"), measure.best([THING])]) == pytest.approx(2 / 3)
     assert measure.combine([measure.worst([THING], "no reply"), measure.best([THING])]) == pytest.approx(2 / 3)
+
+
+def png_mask(side: int) -> dict[str, str]:
+    packed = io.BytesIO()
+    Image.new("1", (side, side), 1).save(packed, "PNG")
+    return {"png": base64.b64encode(packed.getvalue()).decode()}
+
+
+@pytest.mark.parametrize(
+    ("mask", "is_read"),
+    [
+        ({"width": 9, "height": 9, "runs": [0, 81]}, True), ({"width": 9, "height": 9, "runs": [0, 82]}, False),
+        ({"width": 0, "height": 9, "runs": []}, False), ({"width": 9, "height": 0, "runs": []}, False),
+        ({"width": 100_000, "height": 100_000, "runs": [0, 10**10]}, False), (png_mask(6_324), True), (png_mask(6_325), False),
+    ],
+)  # fmt: skip
+def test_a_mask_of_more_cells_than_a_picture_has_is_not_read(mask: Any, is_read: bool) -> None:
+    """An answer of thirty letters could take all memory."""
+    _, measure = task({"type": "regions", "place": "/r"})
+    missed = measure.per_case([{"r": mask}], [{"r": [0, 0, 9, 0, 9, 9, 0, 9]}])
+    assert ("no place that can be read" not in [one.cause for one in missed.findings]) is is_read
+
+
+@pytest.mark.parametrize(
+    ("named", "picture"), [({"p": 2}, 2), ({"p": 0}, 1), ({"p": 3}, 1), ({"p": "2"}, 1), ({}, 1)]
+)
+def test_a_thing_that_names_no_picture_that_was_sent_is_in_the_first(named: dict[str, Any], picture: int) -> None:
+    _, measure = made({"type": "boxes", **PLACED, "picture": "/p"}, "json")
+    sent = {"size": [50, 50], "to_upright": [2, 0, 100, 0, 2, 0], "upright_size": [200, 100]}
+    found = measure.things([{**THING, **named}], AnswerContext(pictures=(sent, sent)), False)
+    assert [number for number, _ in found] == [picture]
+
+
+@pytest.mark.parametrize(
+    ("wanted", "got", "value"),
+    [("1 m", "1 kg", 0), ("1 m^2", "1 m", 0), ("1 m/s", "1 m", 0), ("36 km/h", "10 m/s", 1)],
+)
+def test_units_of_a_formula_are_of_one_kind(wanted: str, got: str, value: int) -> None:
+    _, measure = made({"type": "fields", "fields": {"f": {"rule": "formula"}}}, "json")
+    assert measure.per_case({"f": got}, {"f": wanted}).value == value
 
 
 def test_how_near_a_point_has_to_lie_may_be_a_fraction() -> None:

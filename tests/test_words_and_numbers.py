@@ -392,6 +392,25 @@ def test_a_thing_has_its_attribute_where_at_most_two_words_are_between(text: str
 
 
 @pytest.mark.parametrize(
+    ("text", "kind"),
+    [
+        ("The door opens, then it closes, then the door opens again.", "met"), ("The door opens. A man closes it. The door opens.", "met"),
+        ("The door opens.", None), ("The door opens and a man closes it.", "other order"),
+        ("A man closes it, and the door opens.", "other order"), ("A man sits.", None),
+    ],
+)  # fmt: skip
+def test_an_event_that_comes_twice_has_to_be_said_twice(text: str, kind: str | None) -> None:
+    order = statement_of({"order": ["door opens", "closes", "door opens"]})
+    found = ParsedText(text).best(order)
+    assert (found.kind if found is not None else None) == kind
+    once = ParsedText("It closes, the door opens, and it closes.").best(
+        statement_of({"order": ["door opens", "closes"]})
+    )
+    assert once is not None
+    assert once.kind == "met"
+
+
+@pytest.mark.parametrize(
     ("one", "other", "same"),
     [
         ([1, 2], [1, 2], True), ([1, 2], [1], False), ([], [1], False), ([1, 2], [2, 1], False), ([True], [1], False),

@@ -177,7 +177,9 @@ class ParsedText:
 
     def _ordered(self, statement: Statement) -> Mention | None:
         """Events in their order: met where each comes behind the one before it."""
-        events = [self.best(one) for one in statement.order]
+        events: list[Mention | None] = []
+        for one in statement.order:
+            events.append(self._next(one, events[-1] if events else None))
         said = [one for one in events if one is not None and one.kind == "met"]
         if len(said) < len(events):
             return next((one for one in events if one is not None and one.kind != "met"), None)
@@ -187,6 +189,14 @@ class ParsedText:
             if ((before.clause, before.start) < (after.clause, after.start)) == turned:
                 return Mention("other order", words)
         return Mention("met", words)
+
+    def _next(self, event: Statement, before: Mention | None) -> Mention | None:
+        """Where an event is said next behind another, for it may be said twice; else what says most of it."""
+        later = [] if before is None else [
+            one for phrase in event.phrases for one in self.mentions(phrase)
+            if one.kind == "met" and (one.clause, one.start) > (before.clause, before.start)
+        ]  # fmt: skip
+        return min(later, key=lambda one: (one.clause, one.start), default=None) or self.best(event)
 
     def _turned(self, one: Mention, other: Mention) -> bool:
         """Whether a word between two mentions says that the second of them came first; or one before both, such as
