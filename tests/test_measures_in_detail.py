@@ -298,8 +298,14 @@ def test_the_length_of_a_text_is_counted_in_what_is_asked_for(table: dict[str, A
 
 def test_an_answer_is_held_against_what_it_says_and_how_it_was_found() -> None:
     _, measure = task({"type": "form", "only_json": True})
-    for how, text, met in (("bare", '{"k": 1}', 1), ("fenced", '```\n{"k": 1}\n```', 0), ("in_prose", "x", 0)):
-        assert measure.per_case({"k": 1}, None, AnswerContext(text=text, how=how)).value == met, how
+    fenced = '```\n{"k": 1}\n```'
+    for how, text, causes in (
+        ("bare", '{"k": 1}', []), ("repaired", '{"k": 1,}', []), ("fenced", f"{fenced}\n", ["fence around the JSON"]),
+        ("fenced", f"Here: {fenced}", ["prose around the JSON"]), ("in_prose", "x", ["prose around the JSON"]),
+    ):  # fmt: skip
+        found = measure.per_case({"k": 1}, None, AnswerContext(text=text, how=how))
+        assert [one.cause for one in found.findings] == causes, how
+        assert found.value == (0 if causes else 1)
 
 
 @pytest.mark.parametrize(("wanted", "got"), [(12.3456, 12.3465), ("12.34", "12.43"), (1.000002, 1.00002)])

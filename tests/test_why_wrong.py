@@ -50,6 +50,8 @@ from drovik.scoring.causes.value_causes import plain_cause
         ("14.50 EUR", "14,50 EUR", ANOTHER_WAY_OF_WRITING),
         ("14.50 EUR", "14.50", ANOTHER_WAY_OF_WRITING),
         ("14.50 EUR", "14.50 USD", ANOTHER_CURRENCY),
+        ("14.50 EUR", 14.5, ANOTHER_VALUE),
+        ("14.50 EUR", None, ANOTHER_VALUE),
         ("14.50 EUR", "15.50 USD", ANOTHER_VALUE),
         ("2 kg", "2 g", ANOTHER_UNIT),
         (2, "2000 g", ANOTHER_UNIT),
