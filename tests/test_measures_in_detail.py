@@ -442,6 +442,7 @@ SCHEMAS: dict[str, Any] = {
     "patterns": {"type": "object", "patternProperties": {"^x": {}}, "additionalProperties": False},
     "untyped": {"properties": {"a": {}}, "additionalProperties": False, "items": False},
     "nowhere": {"$ref": "other.json#/a"},
+    "itself": {"$ref": "#"}, "any of itself": {"anyOf": [{"$ref": "#"}]}, "all of itself": {"allOf": [{"$ref": "#"}]},
 }  # fmt: skip
 
 
@@ -453,6 +454,7 @@ SCHEMAS: dict[str, Any] = {
         ("text", "/a", True), ("text", "", False), ("either", "/a", False), ("either", "/z", True), ("both", "/a", False),
         ("both", "/z", True), ("tree", "/down/down/name", False), ("tree", "/down/down/z", True), ("patterns", "/x1", False),
         ("untyped", "/a", False), ("untyped", "/z", True), ("untyped", "/0", True), ("nowhere", "/a", False),
+        ("itself", "/a", False), ("any of itself", "/a", False), ("all of itself", "/a", False),
     ],
 )  # fmt: skip
 def test_a_place_that_no_valid_answer_can_have_is_known_by_the_schema(schema: str, pointer: str, lacks: bool) -> None:
