@@ -16,6 +16,7 @@ from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.scoring.arm_scores import score_arm
 from drovik.scoring.measure import AnswerContext, mean_of
+from drovik.scoring.measures.detection import MOST_FOUND
 
 
 @pytest.mark.parametrize(
@@ -127,6 +128,21 @@ def test_no_answer_where_nothing_is_to_be_found_is_one_thing_too_many() -> None:
     assert measure.worst([], "no reply").value == 0
     assert measure.combine([measure.worst([], "no reply"), measure.best([THING])]) == pytest.approx(2 / 3)
     assert measure.combine([measure.worst([THING], "no reply"), measure.best([THING])]) == pytest.approx(2 / 3)
+
+
+def test_finds_beyond_the_most_that_are_looked_at_count_as_wrong_by_how_sure_they_are() -> None:
+    _, measure = made({"type": "boxes", **PLACED, "confidence": "/sure", "score": "ap50"}, "json")
+    most = [{**THING, "sure": 0.5}, *[{**OTHER, "sure": 0.1}] * (MOST_FOUND - 1)]
+    found = [measure.per_case([*most, *[{**OTHER, "sure": sure}] * 3], [THING]) for sure in (0.4, 0.9)]
+    assert [measure.combine([one]) for one in found] == [pytest.approx(1), pytest.approx(1 / 4)]
+
+
+def test_figures_lie_within_the_bounds_that_are_theirs() -> None:
+    _, measure = made({"type": "label", "labels": ["a", "b"], "ordered": True, "confidence": "/sure"}, "json")
+    wide = {"Matthews correlation", "Cohen's kappa", "kappa, linear weights", "kappa, quadratic weights"}
+    for name in measure.figures(measure.totals([measure.best("a")])):
+        low = -1 if name in {*wide, "expected calibration error"} else 0
+        assert measure.bounds_of(name) == (low, 1), name
 
 
 def png_mask(side: int) -> dict[str, str]:

@@ -226,6 +226,15 @@ def test_another_currency_is_named_where_an_amount_is_beside_it_and_nowhere_else
     assert text_score("Fee USD 30 only", "Fee EUR 20 only")[1] == ["another currency", "other words"]
     assert text_score("Fee 30 USD only", "Fee 20 EUR only")[1] == ["other words", "another currency"]
     assert "another currency" not in text_score("USD total is 9", "EUR total is 9")[1]
+
+
+def test_words_that_were_run_together_are_told_from_other_words() -> None:
+    assert text_score("Tag 58, Leftside", "Tag 58, left side")[1] == ["letter case, spaces or accents"]
+    assert text_score("Tag 58, le ftsi de, up", "Tag 58, left side, up")[1] == ["letter case, spaces or accents"]
+    assert text_score("Tag 58, lefts ide, up", "Tag 58, left side, up")[1] == ["letter case, spaces or accents"]
+    assert text_score("Tag 58, leftsade, up", "Tag 58, left side, up")[1] == ["other words", "words dropped"]
+    assert text_score("Donot open", "Do not open")[1] == ["letter case, spaces or accents"], "it can still be read"
+    assert text_score("Can not open", "Cannot open")[1] == ["letter case, spaces or accents"]
     assert "another currency" not in text_score("the cat sat", "the hat sat")[1]
     assert "another currency" not in text_score("CAT on mat", "HAT on mat")[1]
 

@@ -403,6 +403,9 @@ def test_an_event_that_comes_twice_has_to_be_said_twice(text: str, kind: str | N
     order = statement_of({"order": ["door opens", "closes", "door opens"]})
     found = ParsedText(text).best(order)
     assert (found.kind if found is not None else None) == kind
+    twice = ParsedText("The door opens.").best(statement_of({"order": ["door opens", "door opens"]}))
+    assert twice is not None
+    assert twice.kind == "other order"
     once = ParsedText("It closes, the door opens, and it closes.").best(
         statement_of({"order": ["door opens", "closes"]})
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import chain, groupby
 from math import inf
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -29,6 +30,10 @@ class EditStep(NamedTuple):
     got: tuple[str, ...]
     start: int
     """Where the run begins among the expected words of its line."""
+
+    def has_same_letters(self) -> bool:
+        """Whether words were written together or apart, and nothing else: "leftside" for "left side"."""
+        return "".join(self.wanted).casefold() == "".join(self.got).casefold()
 
 
 class LinesApart(NamedTuple):
@@ -99,7 +104,7 @@ class Alignment:
                     steps.append(EditStep("equal" if a == b else "replace", (a,), (b,), run.src_start + number))
             else:
                 steps.append(EditStep(run.tag, here, there, run.src_start))
-        return steps
+        return _together(steps) if len(first) != len(second) else steps
 
     def words_missed(self) -> dict[int, set[int]]:
         """By expected line, the numbers of its words that did not come in their place; other lines are left out."""
@@ -110,6 +115,19 @@ class Alignment:
                 if missed:
                     found[line] = missed
         return found
+
+
+def _together(steps: list[EditStep]) -> list[EditStep]:
+    """The same steps, with those in one that come to words written together or apart."""
+    found: list[EditStep] = []
+    for is_equal, run in groupby(steps, lambda step: step.kind == "equal"):
+        some = list(run)
+        wanted, got = (
+            tuple(chain.from_iterable(side)) for side in zip(*((one.wanted, one.got) for one in some), strict=True)
+        )
+        joined = EditStep("replace", wanted, got, some[0].start)
+        found += [joined] if not is_equal and len(some) > 1 and joined.has_same_letters() else some
+    return found
 
 
 def align_lines(wanted: Sequence[str], got: Sequence[str], free: bool) -> Alignment:

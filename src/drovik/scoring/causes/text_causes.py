@@ -12,7 +12,6 @@ from drovik.scoring.causes.cause_table import (
     ANOTHER_CURRENCY,
     ANOTHER_VALUE,
     CUT_SHORT,
-    GLYPHS_MISREAD,
     LETTER_CASE_SPACES_OR_ACCENTS,
     LINE_DROPPED,
     LINES_IN_ANOTHER_ORDER,
@@ -23,7 +22,7 @@ from drovik.scoring.causes.cause_table import (
     WORDS_ADDED,
     WORDS_DROPPED,
 )
-from drovik.scoring.causes.value_causes import is_glyph_slip, plain_cause
+from drovik.scoring.causes.value_causes import plain_cause
 from drovik.scoring.language.english import is_negation, is_opposite
 from drovik.scoring.measure import Finding
 from drovik.scoring.rules.quantities import CURRENCIES, currency_of
@@ -75,7 +74,7 @@ def _within(where: str, steps: Sequence[EditStep], chars: int, words: int, cut: 
     for number, step in enumerate(steps):
         if step.kind == "equal" or _begins_anew(steps, number):
             continue
-        if step.kind == "replace" and len(step.wanted) == len(step.got):
+        if step.kind == "replace" and len(step.wanted) == len(step.got) and not step.has_same_letters():
             for place, (wanted, got) in enumerate(zip(step.wanted, step.got, strict=True)):
                 cause = word_cause(wanted, got)
                 if cause == OTHER_WORDS and _are_currencies(wanted, got, _beside(steps, number, place)):
@@ -112,20 +111,13 @@ def _begins_anew(steps: Sequence[EditStep], number: int) -> bool:
 
 
 def _run_cause(step: EditStep) -> str:
-    wanted, got = " ".join(step.wanted), " ".join(step.got)
+    if step.has_same_letters():
+        return LETTER_CASE_SPACES_OR_ACCENTS
     lost = [word for word in step.wanted if is_negation(word)]
     gained = [word for word in step.got if is_negation(word)]
     if len(lost) != len(gained):
         return NEGATION_LOST if len(lost) > len(gained) else NEGATION_ADDED
-    if any(is_opposite(_bare(one), _bare(other)) for one in step.wanted for other in step.got):
-        return OPPOSITE_WORD
-    if step.kind == "delete":
-        return WORDS_DROPPED
-    if step.kind == "insert":
-        return WORDS_ADDED
-    if "".join(step.wanted).casefold() == "".join(step.got).casefold():
-        return LETTER_CASE_SPACES_OR_ACCENTS
-    return GLYPHS_MISREAD if is_glyph_slip(wanted, got) else OTHER_WORDS
+    return WORDS_DROPPED if step.kind == "delete" else WORDS_ADDED
 
 
 def _bare(word: str) -> str:
