@@ -228,6 +228,12 @@ def test_another_currency_is_named_where_an_amount_is_beside_it_and_nowhere_else
     assert "another currency" not in text_score("USD total is 9", "EUR total is 9")[1]
 
 
+def test_lines_that_changed_places_are_told_as_that_wherever_lines_may_break() -> None:
+    wanted = "Handed in 13.02.2026\nGreta Dunmore, Norwick\nContents compass anchor lantern\nValue 66,97"
+    got = "Handed in 13.02.2026\nContents compass anchor lantern\nGreta Dunmore, Norwick\nValue 66,97"
+    assert text_score(got, wanted)[1] == ["lines in another order"]
+
+
 def test_words_that_were_run_together_are_told_from_other_words() -> None:
     assert text_score("Tag 58, Leftside", "Tag 58, left side")[1] == ["letter case, spaces or accents"]
     assert text_score("Tag 58, le ftsi de, up", "Tag 58, left side, up")[1] == ["letter case, spaces or accents"]

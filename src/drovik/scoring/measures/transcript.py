@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 from typing_extensions import override
@@ -219,7 +220,12 @@ class TextMeasure(Measure):
         if aligned.char_edits <= aligned.apart.char_edits(" "):
             return aligned
         other = align_lines(wanted, rewrapped(wanted, got), free)
-        return other if other.char_edits < aligned.char_edits else aligned
+        if other.char_edits >= aligned.char_edits:
+            return aligned
+        # Lines that changed places are that, also where it takes fewer edits to read them as words of other lines.
+        if aligned.moved:
+            return replace(aligned, char_edits=other.char_edits, word_edits=other.word_edits)
+        return other
 
     def _statistics(
         self, wanted: tuple[str, ...], got: tuple[str, ...], aligned: Alignment, best: tuple[float, ...]
