@@ -114,6 +114,8 @@ def _bytes(path: Path, most: int) -> bytes:
         return b""
 
 
+_LEAST = 20
+"""Characters of a key that nothing else tells, in each of the patterns below."""
 _RUN = pattern(r"(?<![A-Za-z0-9/+])(?=(?:[A-Za-z]*\d){4})(?=(?:\d*[A-Za-z]){4})[A-Za-z0-9]{20,}(?![A-Za-z0-9/+])")
 """Twenty letters and digits in a row, some of each: no name that a person gives looks so."""
 _UUID = pattern(r"(?<![\w-])[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}(?![\w-])", re.IGNORECASE)
@@ -135,6 +137,8 @@ _MOVE = "move it into .env, under the name that key_env gives, and replace it by
 
 def looks_like_a_key(text: str) -> bool:
     """Whether a word of a text is built as keys are."""
+    if len(text) < _LEAST:
+        return False
     if _RUN.search(text) or _UUID.search(text):
         return True
     return any(len(_TURNS.findall(one[0])) >= _MIXED for one in _PIECES.finditer(text))
@@ -228,7 +232,7 @@ def check_cases(cases: Iterable[Case], source: str, keys: Iterable[str]) -> list
                 continue
             if any(key in value for key in known):
                 problems.append(Problem("there is a key in this case", _MOVE, source, f"{case.place}: given.{name}"))
-            elif looks_like_a_key(value) or (is_secret_name(name) and _is_one_long_word(value)):
+            elif looks_like_a_key(value) or (_is_one_long_word(value) and is_secret_name(name)):
                 what = "there is what looks like a key in this case, and would be sent with the prompt"
                 problems.append(Problem(what, _MOVE, source, f"{case.place}: given.{name}"))
     return problems

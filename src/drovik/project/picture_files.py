@@ -170,12 +170,13 @@ class PictureFolder:
                 looks = os.fstat(number)
                 _require_regular_file(looks.st_mode)
                 data = os.read(number, BEGINNING_BYTES)
-                before, after = _state_of(path, looks), _state_of(path, os.fstat(number))
+                after = os.fstat(number)
             finally:
                 os.close(number)
         except (OSError, ValueError, DrovikError):  # which of them, and what to do, is said where it is read
             return None
-        return Beginning(data, looks.st_size, before if before == after else None)
+        is_same = looks.st_mtime_ns == after.st_mtime_ns and looks.st_size == after.st_size
+        return Beginning(data, looks.st_size, _state_of(path, looks) if is_same else None)
 
     def _read(self, path: str) -> tuple[bytes, FileState, FileState]:
         if self._objects is not None and is_object(path):
