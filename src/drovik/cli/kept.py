@@ -26,7 +26,7 @@ _MOST_CHARACTERS = 2_000_000
 class Printed:
     """What a command says of its output: whether it stays the same while neither files nor store change.
 
-    `states` is what the files looked like when it began. `next_time` prints what it will print if it is run once more
+    `states` is what the files looked like when it began. `next_time` prints what it will print if it is run again
     and nothing changes until then, where that is something else; what it prints is kept and not shown.
     """
 
