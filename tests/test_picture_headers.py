@@ -124,7 +124,7 @@ NOT_PLAIN = [
     segment(0xEE, bytes(11)), segment(0xDB, bytes(64)), segment(0xDB, b"\x10" + bytes(64)), segment(0xDB, b""), segment(0xDB, bytes(65) * 5),
     exif(SIDEWAYS, SIDEWAYS), exif((0x0112, 4, 1, 6)), exif((0x0112, 3, 2, 6)), exif((0x0112, 3, 1, 9)), exif((0x0112, 3, 1, 0)), exif(SIDEWAYS) * 2,
     exif(SIDEWAYS, head=b"Exif\0\1"), exif((0x010F, 2, 9, 34), SIDEWAYS, room=8), exif((0x010F, 13, 1, 0), SIDEWAYS, room=2), b"\0", b"\xff\xff", frame(),
-    exif(SIDEWAYS)[:-1],
+    exif(SIDEWAYS)[:-1], exif(SIDEWAYS, room=9_000).replace((8).to_bytes(4, "little"), (2).to_bytes(4, "little"), 1),
 ]  # fmt: skip
 
 
@@ -178,7 +178,8 @@ OTHER_PNGS = [
     png_of(behind=chunk(b"tEXt", b"Orientation\x006")), png_of(header=bytes([8, 3, 0, 0, 0])), png_of(COLOURS, header=bytes([16, 3, 0, 0, 0])),
     png_of(header=bytes([8, 2, 1, 0, 0])), png_of(header=bytes([8, 2, 0, 1, 0])), png_of(header=bytes([8, 2, 0, 0, 2])), png_of(header=bytes([8, 2, 0, 0])),
     png_of(header=bytes([8, 2, 0, 0, 0, 0])), png_of(header=bytes([8, 5, 0, 0, 0])), png_of(size=(0, 30)), png_of(size=(40, 0)), png_of(size=(2**31, 30)),
-    png_of(size=(40, 2**31)), png_of(chunk(b"gAMA", bytes(5))), png_of(chunk(b"tRNS", bytes(2))), png_of(chunk(b"tRNS", bytes(6)), header=bytes([8, 4, 0, 0, 0])),
+    png_of(size=(40, 2**31)), png_of(chunk(b"gAMA", bytes(5))), png_of(chunk(b"tRNS", bytes(2))), png_of(chunk(b"tRNS", bytes(7))), png_of(chunk(b"tRNS", bytes(3)), header=bytes([8, 0, 0, 0, 0])),
+    png_of(chunk(b"tRNS", bytes(6)), header=bytes([8, 4, 0, 0, 0])),
     png_of(COLOURS, chunk(b"tRNS", bytes(257)), header=bytes([8, 3, 0, 0, 0])), png_of(chunk(b"acTL", bytes(8))), b"\x89PNG\r\n\x1a\n", b"",
     png_of()[:8] + png_of()[33:], png_of()[:33] + chunk(b"IEND", b""), png_of().replace(b"IHDR", b"IHDS"), png_of(png_of()[8:33]), b"\0" + png_of()[1:],
 ]  # fmt: skip
