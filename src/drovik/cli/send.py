@@ -141,7 +141,7 @@ def _print_that_nothing_is_left(project: Project, arguments: argparse.Namespace)
         planned = workflow.make_plan(project, store, selection_of(arguments))
         if planned.plan.count():
             return DOES_NOT_HOLD
-        _print(project, store, planned, workflow.dispatcher_for(project, store, planned).tally, arguments)
+        _print(project, store, planned, workflow.nothing_sent(store, planned.plan), arguments)
     return DONE
 
 

@@ -110,9 +110,9 @@ def send_plan(
     elsewhere: WriterElsewhere | None = None,
 ) -> Tally:
     """Send a plan with progress; the first Ctrl-C waits for what is under way, the second does not."""
-    dispatcher = workflow.dispatcher_for(project, store, planned, budget, None, elsewhere)
     if planned.plan.count() == 0:
-        return dispatcher.tally
+        return workflow.nothing_sent(store, planned.plan)
+    dispatcher = workflow.dispatcher_for(project, store, planned, budget, None, elsewhere)
     with Progress(dispatcher.tally, quiet) as progress:
         return asyncio.run(until_stopped(dispatcher, progress.note))
 

@@ -159,7 +159,14 @@ if TYPE_CHECKING:
     from drovik.workflow.reviewing import ReviewMode, ReviewSession, review_picture, reviewer_name, unchanged_share
     from drovik.workflow.running import send
     from drovik.workflow.saved_project import SavedProject, require_storable, save_project
-    from drovik.workflow.sending_plan import Planned, Selection, check_project, load_project, make_plan
+    from drovik.workflow.sending_plan import (
+        Planned,
+        Selection,
+        check_project,
+        load_project,
+        make_plan,
+        nothing_sent,
+    )
     from drovik.workflow.sent_pictures import write_sent_pictures
     from drovik.workflow.services import (
         USERS,
@@ -339,6 +346,7 @@ __all__ = [
     "near_duplicates",
     "next_step",
     "not_known_worse",
+    "nothing_sent",
     "outside_answers",
     "paid_in",
     "pair_preferences",
@@ -531,7 +539,7 @@ _NAMES_OF = {
     "workflow.reviewing": "ReviewMode ReviewSession review_picture reviewer_name unchanged_share",
     "workflow.running": "send",
     "workflow.saved_project": "SavedProject require_storable save_project",
-    "workflow.sending_plan": "Planned Selection check_project load_project make_plan",
+    "workflow.sending_plan": "Planned Selection check_project load_project make_plan nothing_sent",
     "workflow.sent_pictures": "write_sent_pictures",
     "workflow.services": (
         "Services USERS all_services amounts budget_for concurrency_bound "

@@ -5,7 +5,7 @@ Sending a plan: what is known is noted, this machine's limits hold, and what com
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -29,7 +29,7 @@ from drovik.workflow.estimating import SendingEstimate, estimate_sending
 from drovik.workflow.project_checks import everything_wrong
 from drovik.workflow.results import Scores
 from drovik.workflow.running import run_blocking, send
-from drovik.workflow.sending_plan import Planned, Selection, load_project, make_plan
+from drovik.workflow.sending_plan import Planned, Selection, load_project, make_plan, note_answered
 from drovik.workflow.services import (
     Services,
     budget_for,
@@ -55,7 +55,7 @@ def dispatcher_for(
     :param elsewhere: writes requests on other machines.
     """
     plan = planned.plan
-    store.note_asked([request.asked("") for request in _not_noted(store, plan.known_of)])
+    note_answered(store, plan)
     if plan.count() == 0:
         return Dispatcher(project, store, plan, SendingOptions(listener=listener))
     bound, problem = concurrency_bound(project, list(plan.to_send))
@@ -65,16 +65,6 @@ def dispatcher_for(
     if problem is not None:
         dispatcher.tally.warn("files", problem)
     return dispatcher
-
-
-def _not_noted(store: Store, answered: Iterable[Request]) -> Iterator[Request]:
-    """What has its answer from another arm's request, or from one of before, and is not yet noted as asked."""
-    by_arm: dict[tuple[str, str], list[Request]] = {}
-    for request in answered:
-        by_arm.setdefault((request.task.name, request.arm.digest), []).append(request)
-    for arm, requests in by_arm.items():
-        known = store.asked(*arm)
-        yield from [request for request in requests if request.known_as not in known]
 
 
 Names = str | Sequence[str] | None

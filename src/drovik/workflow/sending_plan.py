@@ -5,7 +5,7 @@ What there is to send: the chosen tasks and arms, all cases or a sample, again o
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 from pathlib import Path
@@ -23,6 +23,7 @@ from drovik.project.arms import arms_of, check_arm_words, fitting_arms
 from drovik.project.reading import Project, read_project
 from drovik.scoring.catalogue import check_cases, measures_of
 from drovik.scoring.measure_checks import check_looked_at
+from drovik.transport.queue import Tally
 
 if TYPE_CHECKING:
     from drovik.planning.plan import Plan, Thread
@@ -155,6 +156,27 @@ def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
         endpoints=dict.fromkeys(arm.model.endpoint for one in sent.values() for arm in one),
     )  # fmt: skip
     return Planned(plan, sent, threads, sources)
+
+
+def note_answered(store: Store, plan: Plan) -> None:
+    """Note what today's arms ask and has its answer from before, be it from another arm's request."""
+    store.note_asked([request.asked("") for request in _not_noted(store, plan.known_of)])
+
+
+def _not_noted(store: Store, answered: Iterable[Request]) -> Iterator[Request]:
+    """What has its answer from another arm's request, or from one of before, and is not yet noted as asked."""
+    by_arm: dict[tuple[str, str], list[Request]] = {}
+    for request in answered:
+        by_arm.setdefault((request.task.name, request.arm.digest), []).append(request)
+    for arm, requests in by_arm.items():
+        known = store.asked(*arm)
+        yield from [request for request in requests if request.known_as not in known]
+
+
+def nothing_sent(store: Store, plan: Plan) -> Tally:
+    """The counts of a run that has nothing to send; what sends, and is slow to load, is not loaded for it."""
+    note_answered(store, plan)
+    return Tally.of(plan.count(), None)
 
 
 def _controls(
