@@ -287,6 +287,26 @@ def test_what_is_answered_is_found_so_again_without_planning_it(drovik: Drovik, 
     assert drovik("send", *SORT, "--json").json["requests"] == 1
 
 
+def test_a_report_beside_a_project_does_not_make_it_another_one(
+    answered: Drovik, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Or whoever sends, scores and reports in a row waits each time for what has not changed."""
+    monkeypatch.setattr(kept_outputs, "_SETTLED_SECONDS", -3600.0)
+    folder = answered.folder
+    one = OutputKeeper(folder, {})
+    one.known()
+    one.keep(OLD)
+    assert answered("report", *SORT).code == 0
+    assert (folder / "report.html").exists()
+    (folder / "scores.xlsx").touch()
+    assert OutputKeeper(folder, {}).known() == OLD
+    for name in ("words.txt", "images/lp-090.html"):
+        (folder / name).touch()
+        assert OutputKeeper(folder, {}).known() is None, name
+        (folder / name).unlink()
+        assert OutputKeeper(folder, {}).known() == OLD, name
+
+
 def test_what_another_program_sends_or_rescued_replies_hold_is_not_taken_for_nothing_to_send(
     answered: Drovik, monkeypatch: pytest.MonkeyPatch
 ) -> None:

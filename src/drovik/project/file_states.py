@@ -15,6 +15,8 @@ from drovik.project.picture_files import KnownStates
 from drovik.project.reading import STORE_FOLDER
 from drovik.project.settings import FILE_NAME, ProjectFile
 
+FOR_PEOPLE = (".html", ".xlsx", ".parquet", ".arrow", ".zip", ".log")
+"""Endings of files that commands write and none reads: a report beside a project does not make it another one."""
 NOT_INPUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
 """Folders that no command reads its input from; the store counts its own changes."""
 
@@ -30,20 +32,23 @@ class TooMany(Exception):
     """There are more files than are worth a look."""
 
 
-def files_state(folders: Iterable[str], most: int | None = None, states: KnownStates | None = None) -> FilesState:
+def files_state(
+    folders: Iterable[str], most: int | None = None, states: KnownStates | None = None, project: str | None = None
+) -> FilesState:
     """The state of all files beneath folders, or of single files; links are followed, `NOT_INPUT` does not count.
 
     The time is that of the last change of a file's entry (ctime), which nobody can set back.
 
     :param most: files that are looked at.
     :param states: where what each file looks like is left, for who would look at it next.
+    :param project: the folder of a project, where what is written `FOR_PEOPLE` does not count.
     :raises TooMany: where there are more.
     """
     digest = blake3()
     latest = many = 0
     seen: set[str] = set()
     for folder in folders:
-        for name, entries in _walk(folder, seen, states):
+        for name, entries in _walk(folder, seen, states, project):
             many += len(entries)
             if most is not None and many > most:
                 raise TooMany
@@ -74,7 +79,9 @@ def _is_input(one: os.DirEntry[str]) -> bool:
     return one.name not in NOT_INPUT if one.is_dir() else Path(one.name).suffix.lower() in PICTURE_ENDINGS
 
 
-def _walk(folder: str, seen: set[str], states: KnownStates | None) -> Iterator[tuple[str, list[tuple[str, int]]]]:
+def _walk(
+    folder: str, seen: set[str], states: KnownStates | None, project: str | None
+) -> Iterator[tuple[str, list[tuple[str, int]]]]:
     """Each folder with what its files are, as text, and when they were changed; no folder twice."""
     left = [folder]
     while left:
@@ -100,6 +107,8 @@ def _walk(folder: str, seen: set[str], states: KnownStates | None) -> Iterator[t
                     continue
             except OSError as error:
                 entries.append((f"{one.name}\0unread {error.errno}\0", 0))
+                continue
+            if here == project and one.name.endswith(FOR_PEOPLE):
                 continue
             entries.append(_entry(one.name, one, states))
         yield here, entries

@@ -94,7 +94,8 @@ class OutputKeeper:
     def _files(self) -> FilesState:
         assert self._settings is not None
         folders = [self._folder, *self._settings.pictures.folders(self._folder)]
-        return files_state(map(str, folders), self._most_files(self._settings.cases), self.states)
+        most = self._most_files(self._settings.cases)
+        return files_state(map(str, folders), most, self.states, str(self._folder))
 
     def _most_files(self, cases: str) -> int | None:
         """The number of files that are worth a look: those that the cases can be about, and some more.
