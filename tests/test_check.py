@@ -320,8 +320,12 @@ def test_a_prompt_that_fails_in_the_last_case_alone_is_told(drovik: Drovik, prom
 def test_a_prep_that_does_not_fit_a_picture_is_told_with_and_without_a_store(answered_demo: Drovik) -> None:
     folder = answered_demo.folder
     toml = (folder / "drovik.toml").read_text()
-    for prep in ("crop = [2000, 2000, 3000, 3000]", "crop = [2000, 0, 2100, 400]"):
-        (folder / "drovik.toml").write_text(f"{toml}\n[preps.far]\n{prep}\n")
+    for table, place in (
+        ("[preps.far]\ncrop = [2000, 2000, 3000, 3000]", "preps.far"),
+        ("[preps.far]\ncrop = [2000, 0, 2100, 400]", "preps.far"),
+        ('[variants.far]\nmodels = ["gull"]\nprep = { crop = [2000, 0, 2100, 400] }', "variants.far.prep"),
+    ):
+        (folder / "drovik.toml").write_text(f"{toml}\n{table}\n")
         first, second = answered_demo("check"), answered_demo("check")
-        assert "drovik.toml: preps.far: " in first.out
+        assert f"drovik.toml: {place}: " in first.out
         assert (first.code, first.out) == (second.code, second.out)
