@@ -12,12 +12,14 @@ import pytest
 from in_process import SETTINGS, InProcess, in_process
 
 from drovik.errors import DrovikError
+from drovik.evaluation.case_columns import levels_of
 from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.drift import Drift, drift_of
 from drovik.evaluation.error_impact import cause_impacts
 from drovik.evaluation.gathering import TaskView, gather
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
 from drovik.images.inspection import PerceptualHash
+from drovik.scoring.catalogue import measures_of
 
 MODELS = SETTINGS.replace("repeats = 2\n", "") + "".join(
     f'[models.{name}]\nendpoint = "desk"\nid = "{name}-1"\n{more}\n'
@@ -150,6 +152,25 @@ def test_pictures_that_look_the_same_with_another_label_are_named(tmp_path: Path
         ]
         (made.project.folder / "1.png").write_bytes(b"broken")
         assert near_duplicates(made.project, view(made, "sort")) == []
+
+
+def test_what_is_expected_of_one_picture_most_often_is_held_to_be_usual(tmp_path: Path) -> None:
+    rows = [json.loads(line) for line in cases("hat", "cap", "cap", "mitten").splitlines()]
+    one = "".join(json.dumps({**row, "images": ["0.png"]}) + "\n" for row in rows)
+    with in_process(tmp_path, {**FILES, "cases.jsonl": one}, cases=4, settings=MODELS) as made:
+        found = near_duplicates(made.project, view(made, "sort"))
+        assert [(one.first, one.second) for one in found] == [("c0", "c1"), ("c1", "c3")]
+
+
+def test_levels_of_words_are_in_the_order_of_how_many_have_them_and_then_of_their_names(tmp_path: Path) -> None:
+    rows = [json.loads(line) for line in cases(*["cap"] * 5).splitlines()]
+    ships = ({"ship": "b"}, {"ship": "a"}, {"ship": "c"}, {"ship": "c"}, {})
+    given = "".join(json.dumps({**row, "given": ship}) + "\n" for row, ship in zip(rows, ships, strict=True))
+    with in_process(tmp_path, {**FILES, "cases.jsonl": given}, cases=5, settings=MODELS) as made:
+        task = made.task("sort")
+        (measure,) = measures_of(task, [])
+        found = levels_of(made.project, made.store, task, measure, made.project.cases, "given.ship")
+        assert found.levels == ("c", "a", "b", "(none)")
 
 
 def test_prints_that_differ_in_up_to_twelve_bits_are_found() -> None:

@@ -17,6 +17,7 @@ from drovik.images.decode.shots import Shot
 from drovik.images.prepare import PREPARING_REVISION
 from drovik.parsing.status import Status
 from drovik.planning.answers import answer_to, answers_for, with_status
+from drovik.planning.conversation import arm_before
 from drovik.planning.plan import Thread, plan_sending, sample_of_asks, sample_of_cases
 from drovik.planning.rendering import canonical_conversation, conversation_of
 from drovik.planning.requests import Request, request_of
@@ -188,6 +189,18 @@ def test_an_answer_that_is_not_valid_gets_one_repair_turn_which_says_what_is_wro
     assert [one.identity for one in follow(off.requests[0])] == [repair.identity]
     made.answer(repair, '{"a": 2}')
     assert follow(repair) == ()  # no repair of a repair
+
+
+def test_a_task_takes_up_the_answer_to_the_same_picture_in_the_same_size(tmp_path: Path) -> None:
+    """Or a small picture's score would rest on what a large one showed."""
+    with in_process(tmp_path, FILES, settings=f"{SETTINGS}[preps.small]\nfit = 300\n") as made:
+        for arm in made.arms("sort"):
+            before = arm_before(made.project, made.task("sort"), arm)
+            assert before is not None
+            assert (before.model_name, before.prep_name) == (arm.model_name, arm.prep_name)
+        elsewhere = replace(made.arms("sort")[0], prep_name="another")
+        taken = arm_before(made.project, made.task("sort"), elsewhere)
+        assert taken is not None, "where none is of that size, another serves"
 
 
 # What follows a single answer, while sending.
