@@ -12,6 +12,7 @@ from typing import Any
 import pytest
 from in_process import SETTINGS, InProcess, in_process
 
+from drovik.dialects.request import TextPart
 from drovik.errors import DrovikError
 from drovik.images.decode.shots import Shot
 from drovik.images.prepare import PREPARING_REVISION
@@ -22,6 +23,7 @@ from drovik.planning.plan import Thread, plan_sending, sample_of_asks, sample_of
 from drovik.planning.rendering import canonical_conversation, conversation_of
 from drovik.planning.requests import Request, request_of
 from drovik.planning.sources import AdhocQuestion, Sources, adhoc_project, shown_of, source_digests
+from drovik.planning.splits import held_out_cases
 from drovik.project.arms import digest_of_text
 from drovik.project.cases import Picture
 from drovik.project.picture_files import PictureFolder
@@ -178,6 +180,7 @@ def test_an_answer_that_is_not_valid_gets_one_repair_turn_which_says_what_is_wro
     assert repair.repair.text == '{"a": 1}'
     assert repair.repair.errors == "- the whole answer: the member 'kind' is missing\n- /a: 1 is not a string"
     assert [turn.by for turn in repair.conversation().turns] == ["user", "assistant", "user"]
+    assert repair.conversation().turns[1].parts == (TextPart('{"a": 1}'),), "its own answer is what it is shown"
     assert "- /a: 1 is not a string\nAnswer the same question again" in said(repair)
     assert prose.second[0].repair is not None
     assert prose.second[0].repair.errors == "- there is no JSON in it"
@@ -189,6 +192,20 @@ def test_an_answer_that_is_not_valid_gets_one_repair_turn_which_says_what_is_wro
     assert [one.identity for one in follow(off.requests[0])] == [repair.identity]
     made.answer(repair, '{"a": 2}')
     assert follow(repair) == ()  # no repair of a repair
+
+
+def test_what_is_held_out_already_stays_so_and_the_rest_is_drawn_from_what_is_not(made: InProcess) -> None:
+    one = made.project.cases[0]
+    many = [one._replace(id=f"c{n}", split="held_out" if n < 10 else "tune") for n in range(100)]
+    old = {f"c{n}" for n in range(10)}
+    for seed in range(5):
+        found = held_out_cases(many, made.project.tasks, 0.3, seed)
+        assert old < found
+        assert len(found) == 30
+        assert held_out_cases(many, made.project.tasks, 0.05, seed) == old, "none is taken back"
+        again = held_out_cases(many, made.project.tasks, 0.3, seed, afresh=True)
+        assert len(again) == 30
+        assert not old <= again
 
 
 def test_a_task_takes_up_the_answer_to_the_same_picture_in_the_same_size(tmp_path: Path) -> None:
