@@ -160,6 +160,12 @@ def test_what_is_expected_of_one_picture_most_often_is_held_to_be_usual(tmp_path
     with in_process(tmp_path, {**FILES, "cases.jsonl": one}, cases=4, settings=MODELS) as made:
         found = near_duplicates(made.project, view(made, "sort"))
         assert [(one.first, one.second) for one in found] == [("c0", "c1"), ("c1", "c3")]
+    (tmp_path / "two").mkdir()
+    two = "".join(f"{line}\n" for line in one.splitlines()[:2])
+    with in_process(tmp_path / "two", {**FILES, "cases.jsonl": two}, cases=4, settings=MODELS) as made:
+        assert [(one.first, one.second) for one in near_duplicates(made.project, view(made, "sort"))] == [
+            ("c0", "c1")
+        ]
 
 
 def test_levels_of_words_are_in_the_order_of_how_many_have_them_and_then_of_their_names(tmp_path: Path) -> None:
