@@ -358,6 +358,8 @@ def test_a_sample_of_cases_has_each_label_as_evenly_as_there_are_cases(tmp_path:
         assert sample_of_cases(cases, made.project.tasks, 7, 1) == sample_of_cases(cases, made.project.tasks, 7, 1)
         assert sample_of_cases(cases, made.project.tasks, 7, 1) != sample_of_cases(cases, made.project.tasks, 7, 2)
         assert len(sample_of_cases(cases, made.project.tasks, 99, 1)) == 18
+        drawn = {labels[int(sample_of_cases(cases, made.project.tasks, 1, seed)[0].id[1:])] for seed in range(20)}
+        assert drawn == {"cap", "hat", "mitten"}, "of fewer cases than labels no label is always first"
         requests = [
             request_of(made.task("sort"), made.arms("sort")[0], case, made.digests, repeat=n)
             for n, case in enumerate(cases)

@@ -60,6 +60,7 @@ def parts(ask: str, one: Case, model: int = 0) -> list[int | str]:
         ("What?", [None, None], [0, 1, "What?"]),
         ("A: {{ picture() }} B: {{ picture() }}?", [None, None], ["A: ", 0, " B: ", 1, "?"]),
         ("{{ picture(2) }} then {{ picture(1) }}", [None, None], [1, " then ", 0]),
+        ("\nLook\n{{ picture(1) }}\n", [None], ["Look", 0]),
         ("{{ picture('tag') }}", ["item", "tag"], [0, 1]),
         ("See {{ picture('tag') }}", ["item", "tag"], [0, "See ", 1]),
         ("{% set a = picture() %}{% set b = picture() %}{{ b }}x{{ a }}", [None, None], [1, "x", 0]),
