@@ -298,13 +298,22 @@ def test_a_report_beside_a_project_does_not_make_it_another_one(
     one.keep(OLD)
     assert answered("report", *SORT).code == 0
     assert (folder / "report.html").exists()
-    (folder / "scores.xlsx").touch()
+    (folder / "send.log").touch()
     assert OutputKeeper(folder, {}).known() == OLD
     for name in ("words.txt", "images/lp-090.html"):
         (folder / name).touch()
         assert OutputKeeper(folder, {}).known() is None, name
         (folder / name).unlink()
         assert OutputKeeper(folder, {}).known() == OLD, name
+    # The cases are read, whatever they are called.
+    (folder / "cases.jsonl").rename(folder / "cases.log")
+    edit(folder / "drovik.toml", "cases.jsonl", "cases.log")
+    two = OutputKeeper(folder, {})
+    two.known()
+    two.keep(OLD)
+    assert OutputKeeper(folder, {}).known() == OLD
+    os.utime(folder / "cases.log", ns=(1, 1))
+    assert OutputKeeper(folder, {}).known() is None
 
 
 def test_what_another_program_sends_or_rescued_replies_hold_is_not_taken_for_nothing_to_send(

@@ -38,10 +38,10 @@ if TYPE_CHECKING:
 
 LOOKS_EVERY = 1.0
 """Seconds between two looks at the files."""
-_TIMES_AS_LONG = 10
-"""What has to be sent longer than it was planned, so that planning again for the next time does not matter."""
 SETTLED = 0.7
 """Seconds for which a file must not have changed: what is being written is left alone until then."""
+_TIMES_AS_LONG = 10
+"""Where sending took this many times as long as planning, planning the next time at its end costs little."""
 
 
 def watch(arguments: argparse.Namespace) -> int:

@@ -15,8 +15,8 @@ from drovik.project.picture_files import KnownStates
 from drovik.project.reading import STORE_FOLDER
 from drovik.project.settings import FILE_NAME, ProjectFile
 
-FOR_PEOPLE = (".html", ".xlsx", ".parquet", ".arrow", ".zip", ".log")
-"""Endings of files that commands write and none reads: a report beside a project does not make it another one."""
+FOR_PEOPLE = (".html", ".log")
+"""Endings of files that are written for people and read by nothing: a report is no change of the project."""
 NOT_INPUT = frozenset({STORE_FOLDER, ".git", "__pycache__"})
 """Folders that no command reads its input from; the store counts its own changes."""
 

@@ -115,7 +115,7 @@ def _bytes(path: Path, most: int) -> bytes:
 
 
 _LEAST = 20
-"""Characters of a key that nothing else tells, in each of the patterns below."""
+"""Characters: no pattern below fits a shorter text."""
 _RUN = pattern(r"(?<![A-Za-z0-9/+])(?=(?:[A-Za-z]*\d){4})(?=(?:\d*[A-Za-z]){4})[A-Za-z0-9]{20,}(?![A-Za-z0-9/+])")
 """Twenty letters and digits in a row, some of each: no name that a person gives looks so."""
 _UUID = pattern(r"(?<![\w-])[0-9a-f]{8}(?:-[0-9a-f]{4}){3}-[0-9a-f]{12}(?![\w-])", re.IGNORECASE)

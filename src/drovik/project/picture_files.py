@@ -80,8 +80,7 @@ class PictureFolder:
         if self._objects is not None and is_object(path):
             size, mark = self._objects.state(path)
             return FileState(path, size, mark, 0)
-        # There may be a hundred thousand of them: a joined path of pathlib's or os.path's takes as long as the rest.
-        whole = path if path.startswith(os.sep) else f"{self._text}/{path}"
+        whole = self._whole(path)
         try:
             found = os.lstat(whole)
             self._require_inside(path, whole, stat.S_ISLNK(found.st_mode))
@@ -90,6 +89,10 @@ class PictureFolder:
         except (OSError, ValueError) as error:
             raise ProjectError(missing(path, error)) from None
         return _state_of(path, found)
+
+    def _whole(self, path: str) -> str:
+        # There may be a hundred thousand of them: a joined path of pathlib's or os.path's takes as long as the rest.
+        return path if path.startswith(os.sep) else f"{self._text}/{path}"
 
     def take_states(self, states: KnownStates) -> None:
         """Take what files looked like a moment ago for the next question about many of them, which empties it."""
@@ -101,7 +104,7 @@ class PictureFolder:
         states: list[FileState] = []
         problems: list[Problem] = []
         for path in paths:
-            whole = path if path.startswith(os.sep) else f"{self._text}/{path}"
+            whole = self._whole(path)
             found = known.get(whole)
             if found is not None and self._inside.get(whole.rpartition(os.sep)[0]):  # as one of its folder was found
                 states.append(FileState(path, *found))
@@ -162,7 +165,7 @@ class PictureFolder:
         """
         if not _NO_LINK or (self._objects is not None and is_object(path)):
             return None
-        whole = path if path.startswith(os.sep) else f"{self._text}/{path}"
+        whole = self._whole(path)
         try:
             self._require_inside(path, whole, False)
             number = os.open(whole, _FOR_BEGINNING | _NO_LINK)
@@ -183,7 +186,7 @@ class PictureFolder:
             data = self._objects.read(path, MOST_BYTES)
             now, unknown = self.state(path), FileState(path, -1, 0, 0)
             return data, now, unknown  # what came over a network, or was kept, is digested each time
-        whole = path if path.startswith(os.sep) else f"{self.base}/{path}"
+        whole = self._whole(path)
         try:
             self._require_inside(path, whole, os.path.islink(whole))
             with open(whole, "rb", opener=nonblocking_opener) as file:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from itertools import chain, groupby
+from itertools import groupby
 from math import inf
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -122,9 +122,8 @@ def _together(steps: list[EditStep]) -> list[EditStep]:
     found: list[EditStep] = []
     for is_equal, run in groupby(steps, lambda step: step.kind == "equal"):
         some = list(run)
-        wanted, got = (
-            tuple(chain.from_iterable(side)) for side in zip(*((one.wanted, one.got) for one in some), strict=True)
-        )
+        wanted = tuple(word for one in some for word in one.wanted)
+        got = tuple(word for one in some for word in one.got)
         joined = EditStep("replace", wanted, got, some[0].start)
         found += [joined] if not is_equal and len(some) > 1 and joined.has_same_letters() else some
     return found

@@ -93,7 +93,7 @@ class OutputKeeper:
 
     def _files(self) -> FilesState:
         assert self._settings is not None
-        folders = [self._folder, *self._settings.pictures.folders(self._folder)]
+        folders = [self._folder, self._folder / self._settings.cases, *self._settings.pictures.folders(self._folder)]
         most = self._most_files(self._settings.cases)
         return files_state(map(str, folders), most, self.states, str(self._folder))
 

@@ -13,7 +13,7 @@ from drovik.errors import DrovikError, PictureError
 from drovik.images.decode.clip import VIDEO
 from drovik.images.decode.document import PDF
 from drovik.images.decode.facts import OpenSource, PictureFacts, allowed_pixels, broken, require_pixel_limit
-from drovik.images.decode.jpeg_header import JpegHeader, jpeg_header
+from drovik.images.decode.jpeg_header import jpeg_header
 from drovik.images.decode.picture import HEIC, PICTURE
 from drovik.images.decode.png_header import png_size
 from drovik.images.decode.shots import Shot
@@ -43,13 +43,14 @@ def facts_of_beginning(data: bytes, size: int, path: str, max_pixels: int) -> Pi
     :param size: of the whole, in bytes.
     :raises PictureError: if it has more than `max_pixels` pixels.
     """
-    format_, header = "JPEG", jpeg_header(data)
-    if header is None and len(data) == size and (found := png_size(data)) is not None:
-        format_, header = "PNG", JpegHeader(found, 1)
-    if header is None:
+    if (header := jpeg_header(data)) is not None:
+        facts = _facts_of("JPEG", *header)
+    elif len(data) == size and (pixels := png_size(data)) is not None:
+        facts = _facts_of("PNG", pixels, 1)
+    else:
         return None
-    require_pixel_limit(header.size, path, allowed_pixels(size, max_pixels))
-    return _facts_of(format_, *header)
+    require_pixel_limit(facts.sizes[0], path, allowed_pixels(size, max_pixels))
+    return facts
 
 
 @lru_cache(maxsize=1_000)
