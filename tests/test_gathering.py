@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping
 from math import comb
 from pathlib import Path
@@ -17,6 +18,7 @@ from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.drift import Drift, drift_of
 from drovik.evaluation.error_impact import cause_impacts
 from drovik.evaluation.gathering import TaskView, gather
+from drovik.evaluation.prompt_writing import draft_of_written, facts_for_writing
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
 from drovik.images.inspection import PerceptualHash
 from drovik.scoring.catalogue import measures_of
@@ -278,6 +280,64 @@ def test_an_arm_of_before_is_shown_by_the_mark_of_its_digest(repeated: InProcess
     for word in ("gull/v1@ffff", "auk@abcd"):
         with pytest.raises(DrovikError, match=f"there is no older arm '{word}'"):
             view(repeated, "sort", arms=[word])
+
+
+# The next prompt version.
+
+
+def test_a_model_that_writes_a_prompt_is_shown_misses_of_tuning_cases_as_they_were_said(tmp_path: Path) -> None:
+    told = "".join(
+        json.dumps({"id": f"c{n}", "images": [f"{n}.png"], "split": split, "expected": {"tell": text}, "given": given}) + "\n"
+        for n, (text, split, given) in enumerate([
+            ('a "red" cap', "tune", {"shelf": 3, "row": 1}),
+            ("x" * 301, "tune", {"shelf": 4}),
+            ("a kept secret", "held_out", {"shelf": 5}),
+        ])
+    )  # fmt: skip
+    with in_process(tmp_path, {**FILES, "cases.jsonl": told}, cases=3) as made:
+        answered(made, "tell", {"gull": ["a cap", "y" * 300, "nothing"]})
+        (seen,) = view(made, "tell", arms=["gull"])
+        arm = seen.arms[0]
+        facts = facts_for_writing(seen, arm)
+        lines = facts.split("\n")
+        assert "on 2 cases, the costliest first:" in facts
+        assert "Its answers are text." in facts
+        assert "{{ shelf }}: a fact that comes with the picture" in lines
+        assert '  answered "a cap", expected "a \\"red\\" cap"' in lines
+        assert f'  answered "{"y" * 300}", expected "{"x" * 299}…"' in lines
+        assert "secret" not in facts
+        assert "row" not in facts, "a slot that only one case fills"
+
+        draft = draft_of_written(seen, arm, "v2", "auk", {"system": " Look. ", "ask": "What is on {{ shelf }}?\n"})
+        assert (draft.system, draft.ask, draft.base, draft.written_by) == (
+            "Look.",
+            "What is on {{ shelf }}?",
+            "v1",
+            "auk",
+        )
+        for written, wrong in (
+            ({"system": "{{ row }}", "ask": "What?!"}, "system: has the slot 'row', which nothing fills"),
+            ({"ask": "{{ picture"}, "what auk wrote: ask: line 1 of the text"),
+            ({"ask": " What? "}, "auk wrote what 'v1' says already"),
+            ({"system": "Look.", "ask": " "}, "auk wrote what 'v1' says already"),
+        ):
+            with pytest.raises(DrovikError, match=re.escape(wrong)):
+                draft_of_written(seen, arm, "v2", "auk", written)
+
+
+def test_what_a_model_that_writes_a_prompt_is_shown_names_the_slots_and_the_costliest_causes(tmp_path: Path) -> None:
+    files = {**FILES, "cases.jsonl": cases("cap", "cap", "cap", "hat", None)}
+    with in_process(tmp_path, files, cases=5) as made:
+        answered(made, "sort", {"gull": [*map(kind, ["caps", "caps", "caps", "cap"]), None]})
+        (seen,) = view(made, "sort", arms=["gull"])
+        lines = facts_for_writing(seen, seen.arms[0]).split("\n")
+        assert "The task: sort. Its answers are JSON." in lines
+        assert "(none)" not in lines
+        begun = [line for line in lines if line.startswith("- ")]
+        assert begun[0].startswith("- plural of the label: 3 cases; without it at most +75")
+        assert lines.count('  answered "{\\"kind\\": \\"caps\\"}", expected "{\\"kind\\":\\"cap\\"}"') == 2, (
+            "of three"
+        )
 
 
 # Drift.

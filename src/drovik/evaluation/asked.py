@@ -75,14 +75,14 @@ class Asks:
     def __init__(self, arms: Sequence[Arm]) -> None:
         self._arms = {arm.name: arm for arm in arms}
         self._first: dict[str, Identities] = {name: Identities() for name in self._arms}
-        self._again: list[tuple[int, str, str, str]] = []
+        self._again: list[tuple[str, str, str]] = []
 
     def add(self, requests: Iterable[Request]) -> None:
-        """Take in what was asked."""
+        """Take in what was asked: of a case its repeats in their order."""
         for request in requests:
             name, case = request.arm.name, request.case.id
             if request.repeat > 1:
-                self._again.append((request.repeat, name, case, request.identity))
+                self._again.append((name, case, request.identity))
             else:
                 self._first[name].add(case, request.identity)
 
@@ -91,7 +91,7 @@ class Asks:
         found = {
             identity: self._arms[name] for name, identities in self._first.items() for identity in identities.values()
         }
-        return found | {identity: self._arms[name] for _, name, _, identity in self._again}
+        return found | {identity: self._arms[name] for name, _, identity in self._again}
 
     def answered(self, found: Mapping[str, Answer]) -> Asked:
         """What was asked with its answers.
@@ -105,7 +105,7 @@ class Asks:
         repeats: dict[str, Mapping[str, Sequence[Answer | None]]]
         repeats = {name: OnceEach(answered) for name, answered in answers.items()}
         several: dict[str, dict[str, list[Answer | None]]] = {}
-        for _, name, case, identity in sorted(self._again, key=lambda one: one[0]):
+        for name, case, identity in self._again:
             if name not in several:
                 several[name] = {one: [found.get(first)] for one, first in self._first[name].items()}
             several[name].setdefault(case, []).append(found.get(identity))
