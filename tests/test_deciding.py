@@ -1176,7 +1176,7 @@ def test_a_model_writes_the_next_version_from_tuning_cases_alone_and_is_asked_on
     assert float(made["money"]["EUR"]) == pytest.approx((1000 * 0.20 + 10 * 0.70) / 1e6), "as gull's price is"
     misses = re.findall(r'answered "(.*)", expected "(.*)"', facts[-1])
     assert {json.loads(f'"{said}"') for said, _ in misses} == {'{"kind": "bottles"}'}
-    assert {json.loads(f'"{wanted}"') for _, wanted in misses}  == {
+    assert {json.loads(f'"{wanted}"') for _, wanted in misses} == {
         f'{{"kind":"{one}"}}' for one in ("bottle", "cap", "holdall")
     }
     assert "plural of the label: " in facts[-1]
