@@ -41,6 +41,15 @@ def test_send_sends_exactly_what_is_missing(drovik: Drovik, serve: Serve) -> Non
     assert len(service.requests) == 11
 
 
+def test_what_to_do_about_answers_is_said_of_the_arms_that_were_just_asked(drovik: Drovik, serve: Serve) -> None:
+    answers = ["It is a cap."] * 3 + ['{"kind": "cap"}'] * 15
+    demo_on_port(drovik.folder, serve(lambda n, body: good(answers[n])).port, cases=3)
+    assert "3 answers are not_json: ask for nothing but JSON" in drovik("send", *SORT).out
+    others = drovik("send", "--task", "sort").out
+    assert ", 0 failed, 0 left" in others
+    assert "not_json" not in others
+
+
 def test_what_does_not_change_the_question_sends_nothing(drovik: Drovik, serve: Serve) -> None:
     service = serve(lambda n, body: good('{"kind": "caps", "more": 1}', other={"answer": '{"kind": "hat"}'}))
     folder = demo_on_port(drovik.folder, service.port, cases=4)

@@ -21,12 +21,14 @@ if TYPE_CHECKING:
     from drovik.workflow.sending_plan import Planned
 
 
-def answers_so_far(project: Project, store: Store, planned: Planned) -> dict[tuple[str, str], Counter[str]]:
-    """By task and arm, how many answers there are of each status; repair turns are left out."""
-
+def answers_so_far(
+    project: Project, store: Store, planned: Planned, tally: Tally
+) -> dict[tuple[str, str], Counter[str]]:
+    """By task and arm of a run, how many answers there are of each status; repair turns are left out."""
     found: dict[tuple[str, str], Counter[str]] = {}
     for task in project.tasks:
-        requests = [request for one in planned.threads.get(task.name, ()) for request in one.requests]
+        threads = [one for one in planned.threads.get(task.name, ()) if (task.name, one.arm.name) in tally.arms]
+        requests = [request for one in threads for request in one.requests]
         answers = workflow.answers_for(project, store, task, requests) if requests else {}
         for request in requests:
             if request.identity in answers:
@@ -43,7 +45,7 @@ def print_summary(
     :param brief: whether no arm is.
     """
     plan, bill, spent = planned.plan, store.bill(), store.spent()
-    so_far = answers_so_far(project, store, planned) if tally.total else {}
+    so_far = answers_so_far(project, store, planned, tally) if tally.total else {}
     if tally.total and not brief:
         _by_arm(tally, so_far, everything)
     for problem in [*tally.warnings.values(), *tally.stops]:
@@ -109,7 +111,6 @@ def _say_counts(tally: Tally, before: int, spent: Mapping[str, Decimal]) -> None
 
 
 def _say_remedies(tally: Tally, so_far: Mapping[tuple[str, str], Counter[str]]) -> None:
-
     for kind, count in tally.kinds.most_common():
         say(f"{count} failed ({kind}): {workflow.REMEDIES.get(kind, 'drovik send --resend failed')}", style="yellow")
     together = sum(so_far.values(), Counter())
@@ -164,7 +165,7 @@ def sending_document(
 ) -> dict[str, object]:
     """The same summary as plain values."""
     plan, bill = planned.plan, store.bill()
-    so_far = answers_so_far(project, store, planned)
+    so_far = answers_so_far(project, store, planned, tally)
     document: dict[str, object] = {
         "to_send": tally.total,
         "answered": tally.answered,
