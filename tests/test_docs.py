@@ -25,7 +25,13 @@ from drovik.project.prompts import Prompt
 from drovik.project.settings import Endpoint, ProjectFile
 from drovik.project.tasks import MeasureTable, Task
 from drovik.project.token_rules import PictureTokens
-from drovik.scoring.catalogue import MEASURES, check_cases, measures_of, measures_with_expectations
+from drovik.scoring.catalogue import (
+    MEASURES,
+    check_cases,
+    measure_class,
+    measures_of,
+    measures_with_expectations,
+)
 from drovik.scoring.causes.cause_table import CAUSES
 from drovik.scoring.measure import AnswerContext, expected_at
 from drovik.scoring.measures.function import Function
@@ -81,6 +87,7 @@ def test_the_worked_examples_of_measures(page: str, example: dict, tmp_path: Pat
 
 def test_there_is_a_page_with_a_table_and_a_worked_example_for_each_type_of_measure() -> None:
     assert {name.removeprefix("measures/").removesuffix(".md") for name in pages()} == set(MEASURES)
+    assert [measure_class(kind).kind for kind in MEASURES] == list(MEASURES)
     for name in pages():
         kind = name.removeprefix("measures/").removesuffix(".md")
         assert kind in {example["measure"]["type"] for page, example in EXAMPLES if page == name}

@@ -6,8 +6,8 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 __all__ = [
-    "Image", "ImageCms", "ImageDraw", "ImageEnhance", "ImageFilter", "ImageFont", "ImageOps", "aiohttp", "np",
-    "shapely", "special", "statistics",
+    "Image", "ImageCms", "ImageDraw", "ImageEnhance", "ImageFilter", "ImageFont", "ImageOps", "aiohttp", "asyncio",
+    "np", "shapely", "special", "statistics",
 ]  # fmt: skip
 
 
@@ -25,6 +25,7 @@ class _Lazy:
 
 
 if TYPE_CHECKING:
+    import asyncio
     import statistics
 
     import aiohttp
@@ -33,7 +34,7 @@ if TYPE_CHECKING:
     from PIL import Image, ImageCms, ImageDraw, ImageEnhance, ImageFilter, ImageFont, ImageOps
     from scipy import special
 else:
-    aiohttp, np, special = _Lazy("aiohttp"), _Lazy("numpy"), _Lazy("scipy.special")
+    aiohttp, asyncio, np, special = _Lazy("aiohttp"), _Lazy("asyncio"), _Lazy("numpy"), _Lazy("scipy.special")
     shapely, statistics = _Lazy("shapely"), _Lazy("statistics")
     Image, ImageCms, ImageDraw = _Lazy("PIL.Image"), _Lazy("PIL.ImageCms"), _Lazy("PIL.ImageDraw")
     ImageEnhance, ImageFilter = _Lazy("PIL.ImageEnhance"), _Lazy("PIL.ImageFilter")

@@ -8,7 +8,6 @@ Signals while something is sent: the first lets no new request leave, the second
 from __future__ import annotations
 
 import argparse
-import asyncio
 import signal
 import sys
 import threading
@@ -21,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.cli.arguments import agreement, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
+from drovik.heavy import asyncio
 from drovik.money import money_text
 
 if TYPE_CHECKING:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answers_for
-from drovik.planning.controls import CONTROLS, Control, control_arm, control_cases, control_task
+from drovik.planning.control_kinds import CONTROLS, Control
+from drovik.planning.controls import control_arm, control_cases, control_task
 from drovik.planning.conversation import threads_of_task
 from drovik.project.arms import Arm
 from drovik.project.cases import Case

@@ -8,18 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Literal
 
 from drovik.errors import Problem, UsageError
+from drovik.planning.control_kinds import Control
 from drovik.planning.plan import label_of, label_place
 from drovik.project.arms import Arm, canonical, digest
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
 
-Control = Literal["blank", "swapped", "none", "hint", "order"]
-CONTROLS: tuple[Control, ...] = ("blank", "swapped", "none", "hint", "order")
-"""Grey pictures of the same size; another case's pictures; no picture; a wrong answer in the question; labels and
-pictures in another order."""
 MARK = "~"
 """Between an arm and its control."""
 HINTED = "hinted"

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any
+from importlib import import_module
+from typing import Any, cast
 
 from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
@@ -13,36 +14,31 @@ from drovik.scoring.extensions import added, extensions
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.judged_pairs import MOST_JUDGED
 from drovik.scoring.measure import Measure, expected_at, read_table
-from drovik.scoring.measures.boxes import Boxes, Points
-from drovik.scoring.measures.fields import Fields
-from drovik.scoring.measures.format import Format
-from drovik.scoring.measures.function import Function
-from drovik.scoring.measures.items import Items
-from drovik.scoring.measures.judge import Judge
-from drovik.scoring.measures.label import Label
-from drovik.scoring.measures.regions import Regions
-from drovik.scoring.measures.similarity import Similarity
-from drovik.scoring.measures.statements import Statements
-from drovik.scoring.measures.transcript import TextMeasure
 from drovik.scoring.scores import LONG
 
-MEASURES: dict[str, type[Measure]] = {
-    one.kind: one
-    for one in (
-        Label,
-        Fields,
-        TextMeasure,
-        Statements,
-        Similarity,
-        Items,
-        Boxes,
-        Points,
-        Regions,
-        Format,
-        Judge,
-        Function,
-    )
+MEASURES = {
+    "label": "label.Label",
+    "fields": "fields.Fields",
+    "text": "transcript.TextMeasure",
+    "facts": "statements.Statements",
+    "similarity": "similarity.Similarity",
+    "items": "items.Items",
+    "boxes": "boxes.Boxes",
+    "points": "boxes.Points",
+    "regions": "regions.Regions",
+    "form": "format.Format",
+    "judge": "judge.Judge",
+    "function": "function.Function",
 }
+"""Of each type its module and class; a module is loaded by the first task that has a measure of its type."""
+
+
+def measure_class(kind: str) -> type[Measure] | None:
+    """The class of a type of measures, be it one that a package adds; None where there is none."""
+    if kind not in MEASURES:
+        return cast(type[Measure] | None, added("drovik.measures", kind, Measure))
+    module, name = MEASURES[kind].split(".")
+    return cast(type[Measure], getattr(import_module(f"drovik.scoring.measures.{module}"), name))
 
 
 def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
@@ -50,7 +46,7 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
     found = []
     for written in task.measures:
         place = f"measures.{written.name}"
-        kind = MEASURES.get(written.type) or added("drovik.measures", written.type, Measure)
+        kind = measure_class(written.type)
         if kind is None:
             what = f"there is no measure of type '{written.type}'"
             remedy = remedy_for(written.type) or known_words(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import json
 import sqlite3
@@ -15,6 +14,7 @@ from types import TracebackType
 from typing import Any, Literal
 
 from drovik.errors import DrovikError, Problem, StoreError
+from drovik.heavy import asyncio
 from drovik.money import add_money
 from drovik.project.reading import StorePlace
 from drovik.project.spending import Spending

@@ -8,7 +8,6 @@ that was set aside where the disk is full, and goes into a file beside the store
 
 from __future__ import annotations
 
-import asyncio
 import os
 import sqlite3
 import time
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from drovik.errors import DrovikError, Problem, StoreFull, StoreGone, StoreLocked
+from drovik.heavy import asyncio
 from drovik.store.database import Database, transaction
 from drovik.store.rescue import Ended, release_room, rescue_reply, write_all_ended
 

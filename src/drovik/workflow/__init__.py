@@ -72,7 +72,7 @@ if TYPE_CHECKING:
     from drovik.parsing.answer_text import Answer, Reader
     from drovik.parsing.status import STATUSES, Status
     from drovik.planning.answers import answers_for, pictures_sent
-    from drovik.planning.controls import CONTROLS
+    from drovik.planning.control_kinds import CONTROLS
     from drovik.planning.rendering import conversation_of
     from drovik.planning.sources import AdhocQuestion, adhoc_project
     from drovik.planning.splits import held_out_cases
@@ -475,7 +475,7 @@ _NAMES_OF = {
     "parsing.answer_text": "Answer Reader",
     "parsing.status": "STATUSES Status",
     "planning.answers": "answers_for pictures_sent",
-    "planning.controls": "CONTROLS",
+    "planning.control_kinds": "CONTROLS",
     "planning.rendering": "conversation_of",
     "planning.sources": "AdhocQuestion adhoc_project",
     "planning.splits": "held_out_cases",

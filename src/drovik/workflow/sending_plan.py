@@ -15,7 +15,8 @@ from drovik.dialects.dialect_checks import check_places, check_reply_form, check
 from drovik.errors import Problem, ProjectError
 from drovik.evaluation.chosen_arms import chosen_cases, chosen_tasks
 from drovik.planning.answers import with_status
-from drovik.planning.controls import Control, control_arm, control_cases, control_task, require_alone
+from drovik.planning.control_kinds import Control
+from drovik.planning.controls import control_arm, control_cases, control_task, require_alone
 from drovik.planning.conversation import next_request, threads_of_task
 from drovik.planning.plan import plan_sending, sample_of_asks, sample_of_cases
 from drovik.planning.sources import source_digests
