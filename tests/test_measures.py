@@ -34,6 +34,7 @@ from drovik.scoring.measures.confidence import (
 from drovik.scoring.measures.regions import Region
 from drovik.scoring.measures.regions import overlap as region_overlap
 from drovik.scoring.measures.similarity import rouge_l, run_counts, token_f1
+from drovik.scoring.pairing import best_pairs
 from drovik.scoring.rules.quantities import readings
 
 LABELS = ["a", "b", "c"]
@@ -255,6 +256,21 @@ def test_the_alignment_of_a_text_is_told_line_by_line() -> None:
     assert [(one.outcome, one.what, one.words) for one in traces] == [
         ("same", "first line", "first line"), ("dropped", "second one", ""), ("differs", "third line", "third lime"), ("added", "", "Extra words here"),
     ]  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_pairs_come_to_as_much_as_any_pairing_does(seed: int) -> None:
+    draw = np.random.default_rng(seed)
+    rows, columns = draw.integers(1, 6, 2)
+    worth = draw.choice([0.0, 0.25, 0.5, 1.0] if seed % 2 else draw.random(9), (rows, columns))
+    pairs = best_pairs(worth)
+    flat = worth if rows <= columns else worth.T
+    every = itertools.permutations(range(max(rows, columns)), int(min(rows, columns)))
+    assert sum(worth[pair] for pair in pairs.items()) == pytest.approx(
+        max(sum(flat[n, column] for n, column in enumerate(one)) for one in every)
+    )
+    assert len(set(pairs.values())) == len(pairs)
+    assert all(worth[pair] > 0 for pair in pairs.items())
 
 
 def test_lines_in_any_order_cost_what_the_best_order_costs() -> None:

@@ -7,14 +7,12 @@ from dataclasses import dataclass
 from functools import cached_property
 from itertools import groupby
 from math import inf
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from rapidfuzz.distance import LCSseq, Levenshtein
 
 from drovik.heavy import np
-
-if TYPE_CHECKING:
-    from drovik.scoring.measure import Floats
+from drovik.scoring.pairing import best_pairs
 
 _ALIKE = 0.5
 """Lines go together where this much of their characters stands; else one was dropped and another was added."""
@@ -182,23 +180,10 @@ def _paired(wanted: Sequence[str], got: Sequence[str], free: bool) -> list[tuple
         alike[alike < _ALIKE] = 0.0
         if not free:
             _forbid_crossing(alike, left, right, same)
-        for row, column in _best_pairs(alike):
-            if alike[row, column] > 0:
-                same[left[row]] = right[column]
+        same |= {left[row]: right[column] for row, column in best_pairs(alike).items()}
     paired: list[tuple[int | None, int | None]] = [(n, same.get(n)) for n in range(len(wanted))]
     taken = set(same.values())
     return paired + [(None, n) for n in range(len(got)) if n not in taken]
-
-
-def _best_pairs(alike: Floats) -> list[tuple[int, int]]:
-    """Which rows go with which columns, so that they are most alike in all."""
-    if 1 in alike.shape:  # as mostly
-        row, column = np.unravel_index(alike.argmax(), alike.shape)
-        return [(int(row), int(column))]
-    from scipy.optimize import linear_sum_assignment
-
-    rows, columns = linear_sum_assignment(alike, maximize=True)
-    return list(zip(rows.tolist(), columns.tolist(), strict=True))
 
 
 def _is_side_by_side(wanted: Sequence[str], got: Sequence[str]) -> bool:

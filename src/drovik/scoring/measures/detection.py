@@ -28,6 +28,7 @@ from drovik.scoring.json_pointer import ABSENT, Pointer, is_absent, shown, value
 from drovik.scoring.measure import UNTOLD, AnswerContext, CaseScore, Finding, Measure, as_rows, share
 from drovik.scoring.measures.confidence import OVERLAPS, Detections, average_precision
 from drovik.scoring.measures.coordinates import SCALES, Axes, Frame, Scale, frames_of
+from drovik.scoring.pairing import best_pairs
 from drovik.text import folded
 
 if TYPE_CHECKING:
@@ -251,15 +252,8 @@ class Detection(Measure):
             for column, other in enumerate(got):
                 if one.label != other.label or not self._reaches(alike[row, column]):
                     good[row, column] = 0.0
-        pairs = {}
-        if good.any():
-            from scipy.optimize import linear_sum_assignment
-
-            # First as many pairs as there can be, then the best agreement among those.
-            rows, columns = linear_sum_assignment(good + (good > 0), maximize=True)
-            pairs = {
-                int(a): (int(b), float(good[a, b])) for a, b in zip(rows, columns, strict=True) if good[a, b] > 0
-            }
+        # First as many pairs as there can be, then the best agreement among those.
+        pairs = {row: (column, float(good[row, column])) for row, column in best_pairs(good + (good > 0)).items()}
         return Match(pairs, alike)
 
     def _scored(

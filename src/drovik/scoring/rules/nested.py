@@ -12,6 +12,7 @@ from typing_extensions import override
 
 from drovik.heavy import np
 from drovik.scoring.json_pointer import ABSENT, is_absent, shown, value_at_pointer
+from drovik.scoring.pairing import best_pairs
 from drovik.scoring.rules.rule import AbsentValue, AnyValue, Outcome, Rule, same_json
 
 _ALIKE = 0.6
@@ -157,12 +158,7 @@ def _pairs(item: FieldNode, wanted: Sequence[Any], got: Sequence[Any], kept: boo
     alike = np.array([[_likeness(item, one, other) for other in got] for one in wanted])
     least = _ALIKE if not item.below else 1e-9
     alike[alike < least] = 0.0
-    if kept:
-        return _in_order(alike)
-    from scipy.optimize import linear_sum_assignment
-
-    rows, columns = linear_sum_assignment(alike, maximize=True)
-    return {int(row): int(column) for row, column in zip(rows, columns, strict=True) if alike[row, column] > 0}
+    return _in_order(alike) if kept else best_pairs(alike)
 
 
 def _likeness(item: FieldNode, wanted: Any, got: Any) -> float:
