@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
 from math import comb
 from pathlib import Path
 from typing import Any
@@ -18,6 +20,7 @@ from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.drift import Drift, drift_of
 from drovik.evaluation.error_impact import cause_impacts
 from drovik.evaluation.gathering import TaskView, gather
+from drovik.evaluation.prompt_versions import difference_of_prompts, prompt_versions
 from drovik.evaluation.prompt_writing import draft_of_written, facts_for_writing
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
 from drovik.images.inspection import PerceptualHash
@@ -280,6 +283,28 @@ def test_an_arm_of_before_is_shown_by_the_mark_of_its_digest(repeated: InProcess
     for word in ("gull/v1@ffff", "auk@abcd"):
         with pytest.raises(DrovikError, match=f"there is no older arm '{word}'"):
             view(repeated, "sort", arms=[word])
+
+
+# Prompt versions.
+
+
+def test_a_version_has_its_date_and_differs_sentence_by_sentence_in_each_turn(tmp_path: Path) -> None:
+    turns = '[[turns]]\nask = "{}"\n[[turns]]\nask = "Sure? {}"\n'
+    files = {
+        **FILES,
+        "tasks/tell/prompts/v1.toml": 'ask = "What? Be short."\n' + turns.format("Where?", "Say why."),
+        "tasks/tell/prompts/v2.toml": 'system = "Look."\nask = "What?"\n' + turns.format("Where?", "Say so."),
+    }
+    with in_process(tmp_path, files, cases=1) as made:
+        os.utime(tmp_path / "tasks/tell/prompts/v1.toml", (0, datetime(2026, 3, 4, 12, tzinfo=UTC).timestamp()))
+        (seen,) = view(made, "tell", arms=["gull"])
+        first, second = prompt_versions(made.project, seen)
+        assert (first.written, first.arms, second.arms) == ("2026-03-04", ("gull/v1",), ("gull/v2",))
+        assert first.digest != second.digest
+        assert [(one.sign, one.part, one.text) for one in difference_of_prompts(*seen.task.prompts)] == [
+            ("+", "system", "Look."), (" ", "ask", "What?"), ("-", "ask", "Be short."), (" ", "turn 2", "Where?"),
+            (" ", "turn 3", "Sure?"), ("-", "turn 3", "Say why."), ("+", "turn 3", "Say so."),
+        ]  # fmt: skip
 
 
 # The next prompt version.

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import pickle
+import subprocess
+import sys
 import time
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
@@ -208,6 +210,18 @@ def test_what_a_second_process_cannot_do_is_done_by_the_first(monkeypatch: pytes
         assert came_to(judges, task, measure, pairs) == alone, "killed while it judged"
     assert came_to(judges, task, measure, pairs) == alone, "killed before"
     second.end()
+
+
+def test_it_ends_with_whoever_asks_it_be_it_in_the_middle_of_a_word() -> None:
+    for heard in (b"", pickle.dumps([1, 2, 3])[:-3]):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "drovik.evaluation.second_process"], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+        )
+        try:
+            process.communicate(heard, timeout=30)
+            assert process.returncode == 0
+        finally:
+            process.kill()
 
 
 def test_a_measure_of_a_new_kind_of_question_is_told_to_it(judges: LocalJudges) -> None:
