@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
+from decimal import Decimal
 from math import comb
 from pathlib import Path
 from typing import Any
@@ -283,6 +284,25 @@ def test_an_arm_of_before_is_shown_by_the_mark_of_its_digest(repeated: InProcess
     for word in ("gull/v1@ffff", "auk@abcd"):
         with pytest.raises(DrovikError, match=f"there is no older arm '{word}'"):
             view(repeated, "sort", arms=[word])
+
+
+# Answers that were brought in.
+
+
+def test_answers_that_were_brought_in_are_read_as_replies_are_where_there_is_one(tmp_path: Path) -> None:
+    brought = [{"case": "c0", "answer": {"kind": "cap"}, "money": "0.30", "currency": "EUR", "seconds": 5},
+               {"case": "c2", "answer": 'I say {"kind": "hat"}'}]  # fmt: skip
+    files = {**FILES, "tasks/sort/outside/clerk.jsonl": "".join(json.dumps(one) + "\n" for one in brought)}
+    with in_process(tmp_path, {**files, "cases.jsonl": cases("cap", "cap", "cap")}, cases=3) as made:
+        (seen,) = view(made, "sort", arms=["clerk"])
+        answers = seen.answers["clerk"]
+        assert {case: (one.value, one.seconds) for case, one in answers.items()} == {
+            "c0": ({"kind": "cap"}, 5.0), "c2": ({"kind": "hat"}, None),
+        }  # fmt: skip
+        assert answers["c0"].spent == ("EUR", Decimal("0.30"))
+        score = seen.score_of("clerk").measure("kind")
+        assert score is not None
+        assert [one.score and one.score.value for one in score.cases] == [1.0, None, 0.0]
 
 
 # Prompt versions.
