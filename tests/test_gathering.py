@@ -21,11 +21,14 @@ from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.drift import Drift, drift_of
 from drovik.evaluation.error_impact import cause_impacts
 from drovik.evaluation.gathering import TaskView, gather
+from drovik.evaluation.prompt_draft import SENTENCES, draft_prompt
 from drovik.evaluation.prompt_versions import difference_of_prompts, prompt_versions
 from drovik.evaluation.prompt_writing import draft_of_written, facts_for_writing
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
 from drovik.images.inspection import PerceptualHash
+from drovik.project.spending import Spending
 from drovik.scoring.catalogue import measures_of
+from drovik.scoring.causes import cause_table as causes
 
 MODELS = SETTINGS.replace("repeats = 2\n", "") + "".join(
     f'[models.{name}]\nendpoint = "desk"\nid = "{name}-1"\n{more}\n'
@@ -299,7 +302,7 @@ def test_answers_that_were_brought_in_are_read_as_replies_are_where_there_is_one
         assert {case: (one.value, one.seconds) for case, one in answers.items()} == {
             "c0": ({"kind": "cap"}, 5.0), "c2": ({"kind": "hat"}, None),
         }  # fmt: skip
-        assert answers["c0"].spent == ("EUR", Decimal("0.30"))
+        assert answers["c0"].spent == Spending("EUR", Decimal("0.30"))
         score = seen.score_of("clerk").measure("kind")
         assert score is not None
         assert [one.score and one.score.value for one in score.cases] == [1.0, None, 0.0]
@@ -328,6 +331,24 @@ def test_a_version_has_its_date_and_differs_sentence_by_sentence_in_each_turn(tm
 
 
 # The next prompt version.
+
+
+def test_a_draft_has_a_sentence_fit_for_the_task_and_one_example_of_each_cause(tmp_path: Path) -> None:
+    files = {**FILES, "cases.jsonl": cases("cap", "cap", "cap", "hat", "mitten", "glove", "glove")}
+    with in_process(tmp_path, files, cases=7) as made:
+        said = ["caps", "caps", "caps", "cap", "a mitten", "glove?!", "glove"]
+        answered(made, "sort", {"gull": [*map(kind, said)]})
+        (seen,) = view(made, "sort", arms=["gull"])
+        draft = draft_prompt(seen, seen.arms[0], "v2")
+        assert draft.examples[0] == ("c0", '{"kind":"cap"}'), "of the most frequent cause"
+        assert len({text for _, text in draft.examples}) == len(draft.examples) <= 3
+        assert [one.cases for one in draft.sentences if "{{ labels" in one.text] == [6], "all but the right one"
+        sort, tell = (made.project.task(name) for name in ("sort", "tell"))
+        assert SENTENCES[causes.PLURAL_OF_LABEL](sort).startswith("Answer with exactly one of these")
+        assert SENTENCES[causes.PLURAL_OF_LABEL](tell).startswith("Answer with the label alone")
+        assert SENTENCES[causes.INVENTED](sort) == "Give null where nothing is there; do not guess."
+        assert SENTENCES[causes.INVENTED](tell) == "Leave out what is not there; do not guess."
+        assert SENTENCES[causes.ADDED_PROPERTY](sort).startswith("Answer with nothing but JSON"), "it has no schema"
 
 
 def test_a_model_that_writes_a_prompt_is_shown_misses_of_tuning_cases_as_they_were_said(tmp_path: Path) -> None:
