@@ -187,7 +187,7 @@ def test_an_answer_that_is_not_valid_gets_one_repair_turn_which_says_what_is_wro
     assert many.second[0].repair is not None
     assert len(many.second[0].repair.errors.splitlines()) == 8
     assert off.every == (*off.requests, repair)
-    assert [one.known_as.split()[2] for one in off.every] == ["0", "1"]
+    assert [one.asked("").second for one in off.every] == [False, True]
     follow = made.follow("sort")
     assert [one.identity for one in follow(off.requests[0])] == [repair.identity]
     made.answer(repair, '{"a": 2}')

@@ -61,9 +61,10 @@ class Request(NamedTuple):
 
     @property
     def known_as(self) -> str:
-        """What the store knows it by among all that its arm asks; see the store's `asked`."""
-        second = 0 if self.repair is None else 1
-        return f"{self.repeat} {self.turn} {second} {self.identity} {self.case.id}"
+        """What the store knows it by among all that its arm asks (see the store's `asked`): the identity is of the
+        whole conversation, with its turns and which repeat it is.
+        """
+        return f"{self.identity} {self.case.id}"
 
     def asked(self, text: str) -> RequestRecord:
         """The record of it for the store; `text` is the canonical form."""

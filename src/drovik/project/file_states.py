@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
+import struct
 from collections.abc import Iterable, Iterator
+from operator import attrgetter
 from pathlib import Path
 from typing import NamedTuple
 
@@ -48,13 +50,14 @@ def files_state(
     latest = many = 0
     seen: set[str] = set()
     for folder in folders:
-        for name, entries in _walk(folder, seen, states, project):
-            many += len(entries)
+        for one in _walk(folder, seen, states, project):
+            many += len(one.names)
             if most is not None and many > most:
                 raise TooMany
-            told = "".join([entry[0] for entry in entries])
-            digest.update(f"{name}\0{len(entries)}\0{told}".encode("utf-8", "surrogatepass"))
-            latest = max([latest, *[entry[1] for entry in entries]])
+            told = "\0".join([one.path, str(len(one.names)), *one.names])
+            digest.update(told.encode("utf-8", "surrogatepass"))
+            digest.update(b"".join(one.looks))
+            latest = max(latest, one.changed)
     return FilesState(digest.hexdigest(), latest / 1e9)
 
 
@@ -79,10 +82,45 @@ def _is_input(one: os.DirEntry[str]) -> bool:
     return one.name not in NOT_INPUT if one.is_dir() else Path(one.name).suffix.lower() in PICTURE_ENDINGS
 
 
-def _walk(
-    folder: str, seen: set[str], states: KnownStates | None, project: str | None
-) -> Iterator[tuple[str, list[tuple[str, int]]]]:
-    """Each folder with what its files are, as text, and when they were changed; no folder twice."""
+class _Folder:
+    """A folder, or a file by itself: the names in it, what each looks like, and when the latest was changed."""
+
+    __slots__ = ("changed", "looks", "names", "path")
+
+    def __init__(self, path: str) -> None:
+        self.path, self.changed = path, 0
+        self.names: list[str] = []
+        self.looks: list[bytes] = []
+
+    def add(self, found: Iterable[os.DirEntry[str] | Path], states: KnownStates | None) -> None:
+        """Take in files. There may be a hundred thousand of them: all of it is done in one loop."""
+        latest, names, looks, pack, is_regular = self.changed, self.names, self.looks, _LOOKS.pack, stat.S_ISREG
+        for one in found:
+            names.append(one.name)
+            try:
+                now = one.stat()
+            except OSError as error:
+                looks.append(b"unread %d" % (error.errno or 0))
+                continue
+            size, written, changed, inode = now.st_size, now.st_mtime_ns, now.st_ctime_ns, now.st_ino
+            looks.append(pack(size, written, changed, inode))
+            latest = max(latest, changed)
+            if states is not None and is_regular(now.st_mode) and not one.is_symlink():
+                states[os.fspath(one)] = size, written, inode
+        self.changed = latest
+
+    def add_unread(self, name: str, error: OSError) -> None:
+        """Take in what cannot be looked at."""
+        self.names.append(name)
+        self.looks.append(b"unread %d" % (error.errno or 0))
+
+
+_LOOKS = struct.Struct("<qqqQ")
+_by_name = attrgetter("name")
+
+
+def _walk(folder: str, seen: set[str], states: KnownStates | None, project: str | None) -> Iterator[_Folder]:
+    """Each folder with what its files are; no folder twice."""
     left = [folder]
     while left:
         here = left.pop()
@@ -90,36 +128,24 @@ def _walk(
         if real in seen:
             continue
         seen.add(real)
-        entries = []
+        known = _Folder(here)
         try:
-            found = sorted(os.scandir(here), key=lambda one: one.name)
+            found = sorted(os.scandir(here), key=_by_name)
         except NotADirectoryError:
-            yield here, [_entry(here, Path(here), None)]
-            continue
+            known.add([Path(here)], None)
         except OSError as error:
-            yield here, [(f"unread {error.errno}", 0)]
-            continue
-        for one in found:
-            try:
-                if one.is_dir():
-                    if one.name not in NOT_INPUT:
+            known.add_unread("", error)
+        else:
+            files = []
+            for one in found:
+                try:
+                    if not one.is_dir():
+                        files.append(one)
+                    elif one.name not in NOT_INPUT:
                         left.append(one.path)
-                    continue
-            except OSError as error:
-                entries.append((f"{one.name}\0unread {error.errno}\0", 0))
-                continue
-            if here == project and one.name.endswith(FOR_PEOPLE):
-                continue
-            entries.append(_entry(one.name, one, states))
-        yield here, entries
-
-
-def _entry(name: str, file: os.DirEntry[str] | Path, states: KnownStates | None) -> tuple[str, int]:
-    try:
-        found = file.stat()
-    except OSError as error:
-        return f"{name}\0unread {error.errno}\0", 0
-    size, changed, inode = found.st_size, found.st_mtime_ns, found.st_ino
-    if states is not None and stat.S_ISREG(found.st_mode) and not file.is_symlink():
-        states[os.fspath(file)] = size, changed, inode
-    return f"{name}\0{size} {changed} {found.st_ctime_ns} {inode}\0", found.st_ctime_ns
+                except OSError as error:
+                    known.add_unread(one.name, error)
+            if here == project:
+                files = [one for one in files if not one.name.endswith(FOR_PEOPLE)]
+            known.add(files, states)
+        yield known

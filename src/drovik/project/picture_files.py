@@ -70,6 +70,7 @@ class PictureFolder:
         self._roots = None if others is None else [os.path.realpath(base), *map(str, others)]
         self._inside: dict[str, bool] = {}
         self._digests: dict[str, tuple[FileState, str]] = {}
+        self._remembered: list[Iterable[tuple[FileState, str]]] = []
 
     def state(self, path: str) -> FileState:
         """The state of a picture's file.
@@ -139,8 +140,11 @@ class PictureFolder:
         return made
 
     def remember(self, digests: Iterable[tuple[FileState, str]]) -> None:
-        """Keep the digests of files for as long as they look as they do now (`read_with_digest`)."""
-        self._digests.update({state.path: (state, digest) for state, digest in digests})
+        """Keep the digests of files for as long as they look as they do now (`read_with_digest`).
+
+        :param digests: gone through when the first picture is read.
+        """
+        self._remembered.append(digests)
 
     def read(self, path: str) -> bytes:
         """The bytes of a picture's file.
@@ -156,6 +160,8 @@ class PictureFolder:
         :raises DrovikError: where it cannot be read, or may not be.
         """
         data, before, after = self._read(path)
+        while self._remembered:
+            self._digests.update({state.path: (state, digest) for state, digest in self._remembered.pop(0)})
         known, digest = self._digests.get(path, (None, ""))
         return data, digest if known is not None and known == before == after else source_digest(data)
 

@@ -271,9 +271,8 @@ class Store:
         return self._writer.write(action)
 
     def asked(self, task: str, arm: str) -> set[str]:
-        """All that an arm asked, each in one text: repeat, turn, whether a repair turn, identity, case."""
-        columns = ("repeat", "turn", "second", "identity", "case_id")
-        query = "SELECT " + " || ' ' || ".join(columns) + " FROM asked WHERE task = ? AND arm = ?"
+        """All that an arm asked, each in one text: its identity, and the case."""
+        query = "SELECT identity || ' ' || case_id FROM asked WHERE task = ? AND arm = ?"
         return {text for (text,) in self.connection.execute(query, (task, arm))}
 
     def note_asked(self, rows: Iterable[RequestRecord]) -> None:
