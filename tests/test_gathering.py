@@ -308,6 +308,25 @@ def test_answers_that_were_brought_in_are_read_as_replies_are_where_there_is_one
         assert [one.score and one.score.value for one in score.cases] == [1.0, None, 0.0]
 
 
+# Judged before.
+
+
+def test_of_pairs_that_were_judged_no_more_are_kept_than_may_be(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("drovik.store.kept_scores.MOST_PAIRS", 5)
+    with in_process(tmp_path, {**FILES, "cases.jsonl": cases("cap", "hat", "mitten")}, cases=3) as made:
+        counts = []
+        for arm, said in (("gull", ["cap", "hat", "mitten"]), ("fulmar", ["a", "b", "hat"]), ("fulmar", [])):
+            threads = [one for one in made.threads("sort", f"{arm}/v1") if one.repeat == 1]
+            for one, text in zip(threads, said, strict=False):
+                made.answer(one.requests[0], kind(text))
+            scores = view(made, "sort", arms=[arm])[0].score_of(f"{arm}/v1").measure("kind")
+            assert scores is not None
+            counts.append(made.store.connection.execute("SELECT COUNT(*) FROM judged").fetchone()[0])
+        assert counts == [3, 3, 3], "those of before go when more come, and none is judged for nothing"
+
+
 # Prompt versions.
 
 
@@ -373,6 +392,7 @@ def test_a_model_that_writes_a_prompt_is_shown_misses_of_tuning_cases_as_they_we
         assert f'  answered "{"y" * 300}", expected "{"x" * 299}…"' in lines
         assert "secret" not in facts
         assert "row" not in facts, "a slot that only one case fills"
+        assert "(none)" not in facts
 
         draft = draft_of_written(seen, arm, "v2", "auk", {"system": " Look. ", "ask": "What is on {{ shelf }}?\n"})
         assert (draft.system, draft.ask, draft.base, draft.written_by) == (
@@ -389,6 +409,15 @@ def test_a_model_that_writes_a_prompt_is_shown_misses_of_tuning_cases_as_they_we
         ):
             with pytest.raises(DrovikError, match=re.escape(wrong)):
                 draft_of_written(seen, arm, "v2", "auk", written)
+
+
+def test_a_prompt_that_nothing_fills_in_is_written_without_slots(tmp_path: Path) -> None:
+    told = '{"id": "c0", "images": ["0.png"], "expected": {"tell": "a cap"}}\n'
+    with in_process(tmp_path, {**FILES, "cases.jsonl": told}, cases=1) as made:
+        answered(made, "tell", {"gull": ["a hat"]})
+        (seen,) = view(made, "tell", arms=["gull"])
+        lines = facts_for_writing(seen, seen.arms[0]).split("\n")
+        assert lines[lines.index("(none)") - 1].endswith("and no others:")
 
 
 def test_what_a_model_that_writes_a_prompt_is_shown_names_the_slots_and_the_costliest_causes(tmp_path: Path) -> None:

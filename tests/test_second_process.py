@@ -29,7 +29,9 @@ from drovik.store.answer_store import Store
 
 
 def started() -> SecondProcess:
-    second = SecondProcess()
+    with pytest.MonkeyPatch.context() as patch:  # in which what it writes would leave at once
+        patch.delenv("PYTHONUNBUFFERED", raising=False)
+        second = SecondProcess()
     until = time.monotonic() + 30
     while not second.is_up and time.monotonic() < until:
         time.sleep(0.01)
