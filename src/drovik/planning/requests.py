@@ -101,12 +101,16 @@ class Asking:
 
     def about(self, case: Case) -> AskingAbout:
         """Makes the requests about one case."""
-        tags = tuple([picture.tag for picture in case.pictures])
-        has_page = bool([1 for picture in case.pictures if picture.page])
+        written, found, has_page = [], [], False
+        for picture in case.pictures:
+            written.append(picture.tag)
+            found.append(self.digests[picture.path])
+            has_page = has_page or picture.page is not None
+        tags = tuple(written)
         forms = self._forms.get(tags) if not has_page else {}
         if forms is None:
             forms = self._forms[tags] = {}
-        return AskingAbout(self, case, forms, has_page)
+        return AskingAbout(self, case, forms, found, has_page)
 
 
 class AskingAbout:
@@ -114,9 +118,11 @@ class AskingAbout:
 
     __slots__ = ("_asking", "_case", "_forms", "_found", "_has_page")
 
-    def __init__(self, asking: Asking, case: Case, forms: _Forms, has_page: bool) -> None:
-        self._asking, self._case, self._forms, self._has_page = asking, case, forms, has_page
-        self._found = [asking.digests[picture.path] for picture in case.pictures]
+    def __init__(self, asking: Asking, case: Case, forms: _Forms, found: list[str], has_page: bool) -> None:
+        """
+        :param found: the digests of the case's pictures.
+        """
+        self._asking, self._case, self._forms, self._found, self._has_page = asking, case, forms, found, has_page
 
     def request(
         self,
@@ -133,8 +139,9 @@ class AskingAbout:
             key = arm.digest, repeat
             form = self._forms[key] if key in self._forms else self._form(arm, repeat)
             if form is not None:
-                first, others = form
-                text = first + "".join([self._found[number] + text for number, text in others])
+                text, others = form
+                for number, behind in others:
+                    text += self._found[number] + behind
                 return Request(task, arm, case, repeat, digest_of_text(text), (), earlier)
         shown = shown_of(arm, case, self._asking.digests)
         asked = conversation_of(task, arm, case, said, earlier, shown, _pair(repair))

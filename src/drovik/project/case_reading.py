@@ -88,19 +88,22 @@ def read_cases(
         folder's label.
     :param null_word: what a cell of a CSV file says where null is the expected value.
     """
-    cases: list[Case] = []
-    first_places: dict[str, str] = {}
     before = len(problems)
-    for case in _every_case(_rows(folder, source, tasks, problems, null_word), source, problems):
-        if case.id in first_places:
-            what = f"the id '{case.id}' is used twice, first at {first_places[case.id]}"
-            problems.append(Problem(what, "give each case its own id", source, case.place))
-            continue
-        first_places[case.id] = case.place
-        cases.append(case)
+    cases = list(_every_case(_rows(folder, source, tasks, problems, null_word), source, problems))
     if not cases and len(problems) == before:
         problems.append(Problem("there is no case in it", "add at least one", source))
-    return cases
+    return cases if len({case.id for case in cases}) == len(cases) else _once_each(cases, source, problems)
+
+
+def _once_each(cases: Iterable[Case], source: str, problems: list[Problem]) -> list[Case]:
+    """The first case of each id; others of the same id add to `problems`."""
+    found: dict[str, Case] = {}
+    for case in cases:
+        first = found.setdefault(case.id, case)
+        if first is not case:
+            what = f"the id '{case.id}' is used twice, first at {first.place}"
+            problems.append(Problem(what, "give each case its own id", source, case.place))
+    return list(found.values())
 
 
 def _rows(
@@ -179,6 +182,8 @@ def check_expected(cases: Sequence[Case], tasks: Sequence[Task], names: Sequence
     checkers = {task.name: SchemaChecker(task.schema) for task in tasks if task.schema is not None}
     problems = []
     for case in cases:
+        if not case.expected and not case.refusal:
+            continue
         for name in (*case.expected, *case.refusal):
             if name not in names:
                 place = f"{case.place}: expected" if name in case.expected else f"{case.place}: refusal"

@@ -5,7 +5,7 @@ People's own verdicts on answers, in `reviews.jsonl`, shaped as the judge's answ
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -106,16 +106,16 @@ def read_project(folder: Path) -> tuple[Project | None, list[Problem]]:
     if not _lies_outside(pictures, settings, problems):
         cases = read_cases(folder, settings.cases, tasks, problems, settings.null_word)
     keys = collected(problems, read_keys, folder, settings.endpoints) or {}
-    given = sorted({name for case in cases for name in case.given})
-    for name in set(given) & set(OUR_VARIABLES):
+    given = {name for case in cases for name in case.given}
+    for name in given & set(OUR_VARIABLES):
         what = f"'{name}' is Drovik's own variable and cannot be given"
         problems.append(Problem(what, "rename it", settings.cases, "given"))
     problems += check_chains(tasks, list(settings.models))
     problems += check_judges(tasks)
     reviews, judgements = read_reviews(folder, tasks, problems)
     for task in tasks if cases else ():
-        problems += check_variables(task, [*given, *(task.judges.given() if task.judges else ())])
-    problems += _check_given(cases, tasks, settings.cases)
+        problems += check_variables(task, [*sorted(given), *(task.judges.given() if task.judges else ())])
+    problems += _check_given(cases, given, tasks, settings.cases)
     problems += check_expected(cases, tasks, task_names(folder), settings.cases)
     outside = {task.name: read_outside(folder, task, problems) for task in tasks}
     problems += _check_outside(outside, settings)
@@ -191,16 +191,15 @@ def check_secrets(project: Project) -> list[Problem]:
     ]
 
 
-def _check_given(cases: list[Case], tasks: tuple[Task, ...], source: str) -> list[Problem]:
+def _check_given(cases: list[Case], given: Set[str], tasks: tuple[Task, ...], source: str) -> list[Problem]:
     """Cases that lack a fact which other cases give and a prompt uses."""
-    everywhere = {name for case in cases for name in case.given}
     users: dict[str, str] = {}
     for task in tasks:
         for prompt in task.prompts:
-            for name in prompt.variables & everywhere:
+            for name in prompt.variables & given:
                 users.setdefault(name, prompt.file)
     return [
         Problem(f"'{name}' is not given, and {users[name]} uses it", "give it", source, f"{case.place}: given")
-        for case in cases
-        for name in sorted(set(users) - set(case.given))
+        for case in (cases if users else ())
+        for name in sorted(users.keys() - case.given.keys())
     ]
