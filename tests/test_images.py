@@ -183,14 +183,16 @@ def test_a_kept_digest_is_of_a_file_with_that_size_time_and_inode_alone(tmp_path
 
     with Store(tmp_path / "answers.sqlite") as store:
         first = FileState("a.jpg", 10, 20, 30)
-        assert store.digests.of_sources([first], compute) == {"a.jpg": "digest 1"}
-        assert store.digests.of_sources([first], compute) == {"a.jpg": "digest 1"}
+        assert store.digests.of_sources({first.path: first[1:]}, compute) == {"a.jpg": "digest 1"}
+        assert store.digests.of_sources({first.path: first[1:]}, compute) == {"a.jpg": "digest 1"}
         for number, other in enumerate(
             (first._replace(size=11), first._replace(mtime_ns=21), first._replace(inode=31)), 1
         ):
-            store.digests.of_sources([first], compute)
+            store.digests.of_sources({first.path: first[1:]}, compute)
             before = len(computed)
-            assert store.digests.of_sources([other], compute) == {"a.jpg": f"digest {before + 1}"}, number
+            assert store.digests.of_sources({other.path: other[1:]}, compute) == {"a.jpg": f"digest {before + 1}"}, (
+                number
+            )
 
 
 def test_a_source_is_digested_again_only_if_it_looks_changed(tmp_path: Path) -> None:
@@ -198,14 +200,14 @@ def test_a_source_is_digested_again_only_if_it_looks_changed(tmp_path: Path) -> 
     folder = PictureFolder(tmp_path)
     path = tmp_path / "a.jpg"
     path.write_bytes(b"first")
-    folder.remember([(folder.state("a.jpg"), "as planned")])
+    folder.remember({"a.jpg": folder.state("a.jpg")[1:]}, {"a.jpg": "as planned"})
     assert folder.read_with_digest("a.jpg") == (b"first", "as planned")
     for change in (
         lambda: path.write_bytes(b"longer than the first"),
         lambda: os.utime(path, ns=(1, 1)),
         lambda: (path.rename(tmp_path / "b.jpg"), path.write_bytes(b"first")),
     ):
-        folder.remember([(folder.state("a.jpg"), "as planned")])
+        folder.remember({"a.jpg": folder.state("a.jpg")[1:]}, {"a.jpg": "as planned"})
         change()
         data, digest = folder.read_with_digest("a.jpg")
         assert digest == source_digest(data)

@@ -91,7 +91,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case], are_se
     :raises DrovikError: with every picture that is not there.
     """
     pictures = [picture for case in cases for picture in case.pictures]
-    elsewhere = {picture.path: url_digest(picture) for picture in pictures if is_remote(picture)}
+    elsewhere = {one.path: url_digest(one) for one in pictures if one.address is not None and is_remote(one)}
     paths = dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere)
     project.pictures.look_up(paths)
     states, missing = project.pictures.states(paths)
@@ -99,7 +99,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case], are_se
         raise PictureError(missing)
     found = store.digests.of_sources(states, project.pictures.digests)
     if are_sent:
-        project.pictures.remember((state, found[state.path]) for state in states)
+        project.pictures.remember(states, found)
     return Sources({**found, **elsewhere}, project, store)
 
 

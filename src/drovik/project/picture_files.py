@@ -6,7 +6,7 @@ import copy
 import errno
 import os
 import stat
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -46,8 +46,10 @@ class Beginning(NamedTuple):
     state: FileState | None
 
 
-KnownStates = dict[str, tuple[int, int, int]]
-"""Size, time of the last change in nanoseconds, and inode of files, links apart, by their paths."""
+FileLooks = tuple[int, int, int]
+"""Of a file its size, the time of its last change in nanoseconds, and its inode."""
+KnownStates = dict[str, FileLooks]
+"""What files look like, links apart, by their paths."""
 
 
 class PictureFolder:
@@ -69,8 +71,8 @@ class PictureFolder:
         self._states: KnownStates = {}
         self._roots = None if others is None else [os.path.realpath(base), *map(str, others)]
         self._inside: dict[str, bool] = {}
-        self._digests: dict[str, tuple[FileState, str]] = {}
-        self._remembered: list[Iterable[tuple[FileState, str]]] = []
+        self._looks: dict[str, FileLooks] = {}
+        self._digests: dict[str, str] = {}
 
     def state(self, path: str) -> FileState:
         """The state of a picture's file.
@@ -99,19 +101,19 @@ class PictureFolder:
         """Take what files looked like a moment ago for the next question about many of them, which empties it."""
         self._states = states
 
-    def states(self, paths: Iterable[str]) -> tuple[list[FileState], list[Problem]]:
-        """The states of many pictures' files, and what is wrong with those that have none."""
+    def states(self, paths: Iterable[str]) -> tuple[dict[str, FileLooks], list[Problem]]:
+        """What many pictures' files look like, by path, and what is wrong with those that are not there."""
         known = self._states
-        states: list[FileState] = []
+        states: dict[str, FileLooks] = {}
         problems: list[Problem] = []
         for path in paths:
             whole = self._whole(path)
             found = known.get(whole)
             if found is not None and self._inside.get(whole.rpartition(os.sep)[0]):  # as one of its folder was found
-                states.append(FileState(path, *found))
+                states[path] = found
                 continue
             try:
-                states.append(self.state(path))
+                states[path] = self.state(path)[1:]
             except DrovikError as error:
                 problems += error.problems
         known.clear()  # whoever else holds it needs the memory rather than what was true a moment ago
@@ -139,12 +141,10 @@ class PictureFolder:
         made._digested_by = work
         return made
 
-    def remember(self, digests: Iterable[tuple[FileState, str]]) -> None:
-        """Keep the digests of files for as long as they look as they do now (`read_with_digest`).
-
-        :param digests: gone through when the first picture is read.
-        """
-        self._remembered.append(digests)
+    def remember(self, looks: Mapping[str, FileLooks], digests: Mapping[str, str]) -> None:
+        """Keep the digests of files for as long as they look as they do now (`read_with_digest`)."""
+        self._looks.update(looks)
+        self._digests.update(digests)
 
     def read(self, path: str) -> bytes:
         """The bytes of a picture's file.
@@ -160,10 +160,8 @@ class PictureFolder:
         :raises DrovikError: where it cannot be read, or may not be.
         """
         data, before, after = self._read(path)
-        while self._remembered:
-            self._digests.update({state.path: (state, digest) for state, digest in self._remembered.pop(0)})
-        known, digest = self._digests.get(path, (None, ""))
-        return data, digest if known is not None and known == before == after else source_digest(data)
+        known = self._looks.get(path)
+        return data, self._digests[path] if known == before[1:] == after[1:] else source_digest(data)
 
     def beginning(self, path: str) -> Beginning | None:
         """The first bytes of a picture's file; None where it is to be read as a whole: it lies at an address, is

@@ -14,7 +14,7 @@ from typing import Any
 
 from drovik.images.decode.facts import PictureFacts
 from drovik.images.decode.shots import Shot
-from drovik.project.picture_files import FileState
+from drovik.project.picture_files import FileLooks, FileState
 from drovik.store.database import transaction
 from drovik.store.group_writer import GroupWriter
 
@@ -40,27 +40,19 @@ class PictureCache:
         self._looks: list[tuple[str, str, str]] = []
 
     def of_sources(
-        self, wanted: Iterable[FileState], compute: Callable[[list[str]], Iterable[str]]
+        self, wanted: Mapping[str, FileLooks], compute: Callable[[list[str]], Iterable[str]]
     ) -> dict[str, str]:
         """The digest of each picture's file by its path; computed only where the file looks changed.
 
+        :param wanted: what the files look like now.
         :param compute: takes paths and gives the digests of what is there now.
         """
         rows = self._connection.execute("SELECT path, size, mtime_ns, inode, digest FROM sources")
-        kept = {row[0]: row for row in rows}
-        known, unknown = kept.get, (None, -1, 0, 0, "")
-        found: dict[str, str] = {}
-        changed: list[FileState] = []
-        for state in wanted:
-            path, size, mtime_ns, inode = state
-            _, size_then, mtime_then, inode_then, digest = known(path, unknown)
-            if size == size_then and mtime_ns == mtime_then and inode == inode_then:
-                found[path] = digest
-            else:
-                changed.append(state)
-        if changed:
-            digests = compute([state.path for state in changed])
-            fresh = [(*state, digest) for state, digest in zip(changed, digests, strict=True)]
+        now = wanted.get
+        found = {path: digest for path, size, mtime_ns, inode, digest in rows if now(path) == (size, mtime_ns, inode)}
+        if len(found) < len(wanted):
+            changed = [path for path in wanted if path not in found]
+            fresh = [(path, *wanted[path], digest) for path, digest in zip(changed, compute(changed), strict=True)]
             found.update((path, digest) for path, *_, digest in fresh)
             with transaction(self._connection):
                 self._connection.executemany(_KEEP_SOURCE, fresh)
