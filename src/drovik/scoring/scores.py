@@ -31,6 +31,7 @@ if TYPE_CHECKING:
 
 LONG = 120
 """Characters of an expected output that is known by its digest, which takes less memory."""
+_sorted_json = json.JSONEncoder(sort_keys=True).encode
 
 
 class ScoredCase(NamedTuple):
@@ -195,7 +196,7 @@ class Expectations:
         """What two cases share that the same answer scores the same in."""
         known = self._keys.get(case.id)
         if known is None:
-            wanted = json.dumps(case.expected.get(self.task.name), sort_keys=True)
+            wanted = _sorted_json(case.expected.get(self.task.name))
             same = wanted if len(wanted) < LONG else digest_of_text(wanted)
             known = f"{'declines' if self.task.name in case.refusal else 'answers'} {same}"
             self._keys[case.id] = known
