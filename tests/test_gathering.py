@@ -357,7 +357,7 @@ def test_a_version_has_its_date_and_differs_sentence_by_sentence_in_each_turn(tm
 def test_a_draft_has_a_sentence_fit_for_the_task_and_one_example_of_each_cause(tmp_path: Path) -> None:
     files = {**FILES, "cases.jsonl": cases("cap", "cap", "cap", "hat", "mitten", "glove", "glove")}
     with in_process(tmp_path, files, cases=7) as made:
-        said = ["caps", "caps", "caps", "cap", "a mitten", "glove?!", "glove"]
+        said = ["caps", "caps", "caps", "cap", "a mitten", "glofe", "glove"]
         answered(made, "sort", {"gull": [*map(kind, said)]})
         (seen,) = view(made, "sort", arms=["gull"])
         draft = draft_prompt(seen, seen.arms[0], "v2")
