@@ -84,6 +84,21 @@ def test_a_broken_file_is_a_line_of_check(spoil: Spoil, said: str, drovik: Drovi
     assert drovik("score").code == 2
 
 
+def test_one_wrong_thing_in_a_measure_is_one_line(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=3)
+    for written, said in (
+        ("most_words = 3", "measures.shape: unknown key 'most_words'"),
+        ("words = 3", "measures.shape.words: 3 will not do; write a table, like { NAME = … }"),
+        ("forbidden = { a = 1 }", "measures.shape.forbidden.a: 1 will not do; write a text"),
+        ("", "measures.shape: it demands nothing"),
+    ):
+        question = (folder / QUESTION).read_text().partition("\n[measures.shape]")[0]
+        (folder / QUESTION).write_text(f'{question}\n[measures.shape]\ntype = "form"\n{written}\n')
+        *lines, count = drovik("check").out.splitlines()
+        assert (len(lines), count) == (1, "1 thing is wrong."), lines
+        assert said in lines[0]
+
+
 @pytest.mark.parametrize(
     ("text", "said"),
     [

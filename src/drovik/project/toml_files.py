@@ -159,17 +159,22 @@ def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], sho
     got = cut(got, 60)
     if one["type"] == "decimal_parsing" or isinstance(one["input"], Decimal):
         got = str(one["input"])
-    return Problem(f"{got} will not do", _wanted(one["type"], what), shown, here)
+    return Problem(f"{got} will not do", _wanted(one["type"], what, shown.endswith(".toml")), shown, here)
 
 
-def _wanted(kind: str, what: str) -> str:
+def _wanted(kind: str, what: str, is_toml: bool) -> str:
     """What to write instead, out of pydantic's words for what it should have been."""
+    table = "a table, like { NAME = … }" if is_toml else 'an object, like {"NAME": …}'
     plain = {
         "bool": "true or false",
         "int": "a whole number",
         "float": "a number",
         "string": "a text",
         "decimal": "a number",
+        "dict": table,
+        "model": table,
+        "list": "a list, like [ … ]",
+        "tuple": "a list, like [ … ]",
     }
     family = kind.partition("_")[0]
     if kind.endswith(("_parsing", "_type")) and family in plain:

@@ -54,8 +54,12 @@ def measures_of(task: Task, problems: list[Problem]) -> tuple[Measure, ...]:
             )
             problems.append(Problem(what, remedy, task.file, f"{place}.type"))
             continue
-        table: Any = read_table(kind, written.table, place, task, problems)
-        measure = kind.make(written.name, table, task, place, problems) if table is not None else None
+        wrong: list[Problem] = []
+        table: Any = read_table(kind, written.table, place, task, wrong)
+        # Of a table that is broken only what is wrong with itself is said: what it lacks may be what was left out.
+        beyond: list[Problem] = []
+        measure = kind.make(written.name, table, task, place, beyond) if table is not None else None
+        problems += wrong or beyond
         if measure is not None:
             found.append(measure)
     return tuple(found)
