@@ -84,6 +84,25 @@ def test_a_broken_file_is_a_line_of_check(spoil: Spoil, said: str, drovik: Drovi
     assert drovik("score").code == 2
 
 
+def test_what_is_wrong_with_a_case_is_a_line_each_at_its_place(drovik: Drovik) -> None:
+    folder = demo_on_port(drovik.folder, 1, cases=1)
+    row = json.loads((folder / "cases.jsonl").read_text())
+    for changes, *said in (
+        ({"given": {**row["given"], "a]": {}, "str": [1]}}, "given.a]: {} will not do; write a text"),
+        ({"images": "a.jpg"}, "images: 'a.jpg' will not do; write a list, like [ … ]"),
+        ({"images": [3]}, "images.0: 3 will not do; write a text"),
+        ({"images": [{"path": "a", "pages": 1}]}, "images.0: unknown key 'pages'; did you mean 'page'?"),
+        ({"images": [{"path": "a", "page": 0}]}, "images.0.page: 0 will not do; it should be greater than"),
+        ({"images": [{"tag": "a"}], "expected": []}, "images.0: 'path' is missing; add it",
+         'expected: [] will not do; write an object, like {"NAME": …}'),
+    ):  # fmt: skip
+        (folder / "cases.jsonl").write_text(json.dumps({**row, **changes}) + "\n")
+        *lines, _ = drovik("check").out.splitlines()
+        assert [
+            one.removeprefix("cases.jsonl: line 1.")[: len(two)] for one, two in zip(lines, said, strict=True)
+        ] == said
+
+
 def test_one_wrong_thing_in_a_measure_is_one_line(drovik: Drovik) -> None:
     folder = demo_on_port(drovik.folder, 1, cases=3)
     for written, said in (

@@ -6,6 +6,7 @@ Names of settings and options that were called otherwise before: the old are unk
 from __future__ import annotations
 
 import copy
+import types
 import typing
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from decimal import Decimal
@@ -121,23 +122,45 @@ def problems_of(error: ValidationError, record: type[BaseModel], shown: str, pla
     chosen: dict[tuple[str | int, ...], Any] = {}
     for one in error.errors():
         loc = one["loc"]
-        branch = next((number for number, part in enumerate(loc) if _is_branch(part)), len(loc))
+        branch = next(iter(_branches(record, loc)), len(loc))
         # Where a value may be one thing or another there is an error for each: the one that came nearest is reported.
         chosen[loc[:branch]] = min(chosen.get(loc[:branch], one), one, key=_how_far_off)
-    return [
-        _problem_of(one, [part for part in one["loc"] if not _is_branch(part)], record, shown, place)
-        for one in chosen.values()
-    ]
+    return [_problem_of(one, _keys_in(record, one["loc"]), record, shown, place) for one in chosen.values()]
 
 
-def _is_branch(part: str | int) -> bool:
-    """Whether a part of a place is not a key but pydantic's name for one of several types."""
-    return isinstance(part, str) and (part.startswith(("function-", "constrained-")) or part.endswith(("]", ")")))
+def _keys_in(record: type[BaseModel], loc: Sequence[str | int]) -> list[str | int]:
+    """A place without pydantic's names for one of several types."""
+    branches = _branches(record, loc)
+    return [part for number, part in enumerate(loc) if number not in branches]
 
 
-def _how_far_off(error: Any) -> int:
+def _branches(record: type[BaseModel], loc: Sequence[str | int]) -> list[int]:
+    """Which parts of a place are no keys but pydantic's names for one of several types."""
+    found = []
+    kind: Any = record
+    for number, part in enumerate(loc):
+        kinds = _kinds_of(kind)
+        if len(kinds) > 1:
+            found.append(number)
+            kind = next((one for one in kinds if getattr(one, "__name__", "") == part), None)
+        else:
+            kind = _inner(kinds[0], part) if kinds else None
+    return found
+
+
+def _kinds_of(kind: Any) -> list[Any]:
+    """The types that a value may be of, beside None."""
+    if typing.get_origin(kind) is typing.Annotated:
+        return _kinds_of(typing.get_args(kind)[0])
+    if typing.get_origin(kind) in (typing.Union, types.UnionType):
+        return [one for inner in typing.get_args(kind) if inner is not type(None) for one in _kinds_of(inner)]
+    return [] if kind is None else [kind]
+
+
+def _how_far_off(error: Any) -> tuple[int, int]:
     kind = error["type"]
-    return 2 if kind == "literal_error" else 1 if kind.endswith(("_type", "_parsing", "_from_float")) else 0
+    far = 2 if kind == "literal_error" else 1 if kind.endswith(("_type", "_parsing", "_from_float")) else 0
+    return far, -len(error["loc"])
 
 
 def _problem_of(one: Any, loc: Sequence[str | int], record: type[BaseModel], shown: str, place: str) -> Problem:
@@ -194,14 +217,22 @@ def _keys_at(record: type[BaseModel], loc: Sequence[str | int]) -> list[str]:
     """The keys that are known where `loc` leads, found by walking the types of the record's fields."""
     kind: Any = record
     for part in loc:
-        if isinstance(kind, type) and issubclass(kind, BaseModel):
-            by_name = {field.alias or name: field.annotation for name, field in kind.model_fields.items()}
-            kind = by_name.get(str(part))
-        else:
-            inner = typing.get_args(kind)
-            kind = inner[-1] if inner else None
-        kind = _without_none(kind)
-    return list(dict.fromkeys(_keys_of(kind))) if isinstance(kind, type) and issubclass(kind, BaseModel) else []
+        kinds = _kinds_of(_inner(kind, part))
+        kind = next((one for one in kinds if _is_record(one)), kinds[0] if kinds else None)
+    return list(dict.fromkeys(_keys_of(kind))) if _is_record(kind) else []
+
+
+def _is_record(kind: Any) -> bool:
+    return isinstance(kind, type) and issubclass(kind, BaseModel)
+
+
+def _inner(kind: Any, part: str | int) -> Any:
+    """The type of what lies at a key of a record, or in a list or table; None where that is not known."""
+    if _is_record(kind):
+        by_name = {field.alias or name: field.annotation for name, field in kind.model_fields.items()}
+        return by_name.get(str(part))
+    inner = typing.get_args(kind)
+    return inner[-1] if inner else None
 
 
 def _keys_of(kind: type[BaseModel]) -> Iterator[str]:
@@ -212,10 +243,3 @@ def _keys_of(kind: type[BaseModel]) -> Iterator[str]:
             yield from _keys_of(one)
             for inner in one.__subclasses__():
                 yield from _keys_of(inner)
-
-
-def _without_none(kind: Any) -> Any:
-    arguments = [one for one in typing.get_args(kind) if one is not type(None)]
-    if type(None) in typing.get_args(kind) and len(arguments) == 1:
-        return arguments[0]
-    return kind
