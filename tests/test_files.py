@@ -88,9 +88,9 @@ def test_what_is_wrong_with_a_case_is_a_line_each_at_its_place(drovik: Drovik) -
     folder = demo_on_port(drovik.folder, 1, cases=1)
     row = json.loads((folder / "cases.jsonl").read_text())
     for changes, *said in (
-        ({"given": {**row["given"], "a]": {}, "str": [1]}}, "given.a]: {} will not do; write a text"),
+        ({"given": {**row["given"], "a]": {}, "str": [1]}}, "given.a]: {} will not do; write a text, a whole number, a number, true or false or a list, like [ … ]"),
         ({"images": "a.jpg"}, "images: 'a.jpg' will not do; write a list, like [ … ]"),
-        ({"images": [3]}, "images.0: 3 will not do; write a text"),
+        ({"images": [3]}, 'images.0: 3 will not do; write a text or an object, like {"NAME": …}'),
         ({"images": [{"path": "a", "pages": 1}]}, "images.0: unknown key 'pages'; did you mean 'page'?"),
         ({"images": [{"path": "a", "page": 0}]}, "images.0.page: 0 will not do; it should be greater than"),
         ({"images": [{"tag": "a"}], "expected": []}, "images.0: 'path' is missing; add it",

@@ -59,7 +59,7 @@ class _Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         if message.startswith("unrecognized arguments"):
-            from drovik.project.toml_files import remedy_for
+            from drovik.project.former_names import remedy_for
 
             words = message.partition(": ")[2].split()
             message += "".join(f"; {word}: {new}" for word in words if (new := remedy_for(word.partition("=")[0])))

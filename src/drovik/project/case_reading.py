@@ -28,9 +28,10 @@ from drovik.errors import Problem, known_words
 from drovik.project.case_sources import SourceRow, csv_rows, folder_rows, jsonl_rows
 from drovik.project.cases import Case, Picture, Split
 from drovik.project.preps import Box
+from drovik.project.record_problems import problems_of
 from drovik.project.schemas import SchemaChecker
 from drovik.project.tasks import Task
-from drovik.project.toml_files import Frozen, problems_of
+from drovik.project.toml_files import Frozen
 
 _NONE: frozenset[str] = frozenset()
 _NO_FACTS: Mapping[str, Any] = MappingProxyType({})

@@ -20,9 +20,10 @@ from pydantic import Field, StringConstraints, ValidationError, model_validator
 from drovik.errors import Problem, UsageError
 from drovik.files import read_text, write_whole
 from drovik.project.case_sources import put, type_at, typed
+from drovik.project.record_problems import problems_of
 from drovik.project.spending import Spending
 from drovik.project.tasks import Task
-from drovik.project.toml_files import Frozen, problems_of
+from drovik.project.toml_files import Frozen
 from drovik.text import counted
 
 FOLDER = "outside"

@@ -18,8 +18,9 @@ from pydantic import Field, ValidationError
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.project.arms import digest_of_text
+from drovik.project.record_problems import problems_of
 from drovik.project.tasks import Task
-from drovik.project.toml_files import Frozen, problems_of, read_text
+from drovik.project.toml_files import Frozen, read_text
 
 REVIEWS = "reviews.jsonl"
 MARK = 12

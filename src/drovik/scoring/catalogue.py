@@ -8,8 +8,8 @@ from typing import Any, cast
 
 from drovik.errors import Problem, known_words
 from drovik.project.cases import Case
+from drovik.project.former_names import remedy_for
 from drovik.project.tasks import Task
-from drovik.project.toml_files import remedy_for
 from drovik.scoring.extensions import added, extensions
 from drovik.scoring.json_pointer import ABSENT
 from drovik.scoring.judged_pairs import MOST_JUDGED

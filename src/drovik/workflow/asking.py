@@ -26,9 +26,9 @@ from drovik.planning.sources import AdhocQuestion, adhoc_project, source_digests
 from drovik.project.cases import Picture
 from drovik.project.models import Model, Settings
 from drovik.project.preps import Prep
+from drovik.project.record_problems import problems_of
 from drovik.project.schemas import check_schema
 from drovik.project.settings import FILE_NAME
-from drovik.project.toml_files import problems_of
 from drovik.store.answer_store import Store
 from drovik.store.user_uploads import UserUploads
 from drovik.transport.dispatcher import Dispatcher, SendingOptions

@@ -23,8 +23,9 @@ from drovik.dialects.learn.trees import Evidence, Inference, leaves, texts_of
 from drovik.errors import Problem, SampleError
 from drovik.files import parse_toml, read_bytes, write_whole
 from drovik.project.dialects import Dialect
+from drovik.project.record_problems import problems_of
 from drovik.project.settings import FILE_NAME, Endpoint
-from drovik.project.toml_files import problems_of, validated
+from drovik.project.toml_files import validated
 
 LIMIT = "max_output_tokens"
 NO_REPLY = "there is no sample reply; all of the reply is taken for the answer"
