@@ -275,6 +275,19 @@ def test_the_first_repeat_is_shown_and_all_are_scored(repeated: InProcess) -> No
     assert view(repeated, "tell")[0].structure("fulmar/v1") is None
 
 
+def test_the_answer_of_a_conversation_is_that_to_its_last_turn(tmp_path: Path) -> None:
+    files = {**FILES, "tasks/tell/prompts/v1.toml": 'ask = "What?"\n[[turns]]\nask = "Sure?"\n'}
+    with in_process(tmp_path, files, cases=3) as made:
+        first = {one.case.id: one.requests[0] for one in made.threads("tell", "gull/v1")}
+        made.answer(first["c0"], "a cap")
+        made.answer(first["c1"], status=500)
+        (whole,) = (one for one in made.threads("tell", "gull/v1") if one.case.id == "c0")
+        made.answer(whole.requests[1], "a hat")
+        (tell,) = view(made, "tell", arms=["gull"])
+        assert {case: one.value for case, one in tell.answers["gull/v1"].items()} == {"c0": "a hat"}
+        assert set(tell.identities["gull/v1"]) == {"c0"}, "of the others nothing is known but the first turn"
+
+
 def test_an_arm_of_before_is_shown_by_the_mark_of_its_digest(repeated: InProcess) -> None:
     request = repeated.threads("sort", "gull/v1")[0].requests[0]
     repeated.answer(request, kind("cap"))
