@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 import os
 import re
+import tomllib
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from datetime import UTC, datetime
 from decimal import Decimal
 from math import comb
@@ -21,7 +23,7 @@ from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.drift import Drift, drift_of
 from drovik.evaluation.error_impact import cause_impacts
 from drovik.evaluation.gathering import TaskView, gather
-from drovik.evaluation.prompt_draft import SENTENCES, draft_prompt
+from drovik.evaluation.prompt_draft import SENTENCES, draft_prompt, draft_text
 from drovik.evaluation.prompt_versions import difference_of_prompts, prompt_versions
 from drovik.evaluation.prompt_writing import draft_of_written, facts_for_writing
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
@@ -377,6 +379,17 @@ def test_a_draft_has_a_sentence_fit_for_the_task_and_one_example_of_each_cause(t
         assert draft.examples[0] == ("c0", '{"kind":"cap"}'), "of the most frequent cause"
         assert len({text for _, text in draft.examples}) == len(draft.examples) == 3, "of the four kinds"
         assert [one.cases for one in draft.sentences if "{{ labels" in one.text] == [6], "all but the right one"
+        odd = replace(draft, system='Say "now"\x1b\\ \x7f', ask='Which?\tOr """none"""\nat all?')
+        for one in (draft, odd):
+            written = draft_text(one)
+            assert tomllib.loads(written)["ask"].strip() == one.text()
+            assert tomllib.loads(written).get("system", "").strip() == one.system
+            assert "Answer with exactly one of these, as it is written here" in written, "a person reads it"
+            assert not re.search("[\x00-\x08\x0b-\x1f\x7f]", written)
+        told = [line for line in draft_text(draft).splitlines() if line.startswith("#")]
+        assert "plural of the label" in told[2]
+        assert "6 cases" in told[2]
+        assert told[3] == "# The examples are of c0, c5, c4, which are tuned on."
         sort, tell = (made.project.task(name) for name in ("sort", "tell"))
         assert SENTENCES[causes.PLURAL_OF_LABEL](sort).startswith("Answer with exactly one of these")
         assert SENTENCES[causes.PLURAL_OF_LABEL](tell).startswith("Answer with the label alone")
