@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from decimal import Decimal
 from math import comb
@@ -181,6 +182,54 @@ def test_levels_of_words_are_in_the_order_of_how_many_have_them_and_then_of_thei
         assert found.levels == ("c", "a", "b", "(none)")
         kinds = levels_of(made.project, made.store, task, measure, made.project.cases, "expected.kind")
         assert kinds.levels == ("cap", "(none)")
+
+
+def test_levels_are_numbers_bands_of_them_the_most_frequent_words_or_what_is_said_of_the_pictures(
+    tmp_path: Path,
+) -> None:
+    words = ["w00"] * 10 + ["w01"] * 7 + [f"w{n:02d}" for n in range(2, 12)] * 2 + ["w12", "w13", "w14"]
+    rows = [
+        {
+            "id": f"c{n}", "images": [f"{n % 3}.png", "3.png"][: 1 + n % 2], "group": "g" if n < 30 else None,
+            "split": "held_out" if n < 4 else "tune", "expected": {"sort": {"kind": "cap" if n % 4 else "hat"}},
+            "given": {"many": n * 0.7, "few": [1, 2.5, 1e6][n % 3], "word": words[n], "mark": n < 39 and n % 2 == 0,
+                      "mixed": 7 if n else "seven", "near": 100 + n / 50, "small": n / 1e6, "empty": ""},
+        }
+        for n in range(40)
+    ]  # fmt: skip
+    files = {**FILES, "cases.jsonl": "".join(json.dumps(one) + "\n" for one in rows)}
+    with in_process(tmp_path, files, cases=4, settings=MODELS) as made:
+        task = made.task("sort")
+        (measure,) = measures_of(task, [])
+
+        def levels(column: str) -> dict[str, int]:
+            found = levels_of(made.project, made.store, task, measure, made.project.cases, column)
+            assert (set(found.of), found.column) == ({one["id"] for one in rows}, column)
+            counts = Counter(found.of.values())
+            return {one: counts.pop(one) for one in found.levels} | counts
+
+        bands = {"below 6.8": 10, "6.8 to below 13.6": 10, "13.6 to below 20.5": 10, "20.5 and more": 10}
+        assert list(levels("given.many").items()) == list(bands.items())
+        assert list(levels("given.near")) == [
+            "below 100.195", "100.195 to below 100.39", "100.39 to below 100.585", "100.585 and more"
+        ]  # fmt: skip
+        assert list(levels("given.small"))[:2] == ["below 0.0000097", "0.0000097 to below 0.0000195"]
+        assert list(levels("given.few").items()) == [("1", 14), ("2.5", 13), ("1000000", 13)]
+        most = {"w00": 10, "w01": 7, **{f"w{n:02d}": 2 for n in range(2, 11)}, "(others)": 5}
+        assert list(levels("given.word").items()) == list(most.items())
+        assert levels("given.mark") == {"false": 20, "true": 20}
+        assert levels("given.mixed") == {"7": 39, "seven": 1}
+        assert levels("given.empty") == {'""': 40}
+        assert levels("label") == levels("expected.kind") == {"cap": 30, "hat": 10}
+        assert list(levels("group").items()) == [("g", 30), ("(none)", 10)]
+        assert levels("split") == {"tune": 36, "held_out": 4}
+        assert levels("pictures.count") == {"1": 20, "2": 20}
+        assert levels("pictures.width") == {"4": 14, "5": 13, "6": 13}
+        assert levels("pictures.pixels") == {"16": 14, "20": 13, "24": 13}
+        for column, wrong in (("given.none", "no case has anything at"), ("depth", "there is no column 'depth'"),
+                              ("pictures.depth", "there is no column"), ("label.kind", "there is no column")):  # fmt: skip
+            with pytest.raises(DrovikError, match=wrong):
+                levels(column)
 
 
 def test_prints_that_differ_in_up_to_twelve_bits_are_found() -> None:

@@ -9,6 +9,7 @@ import itertools
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 from drovik.errors import Problem, UsageError
@@ -22,7 +23,6 @@ from drovik.project.tasks import Task
 from drovik.scoring.json_pointer import ABSENT, value_at_pointer
 from drovik.scoring.measure import Measure, expected_at
 from drovik.store.answer_store import Store
-from drovik.text import decimal
 
 MOST_LEVELS = 12
 """Levels of a column; of more, the rarest are put together."""
@@ -157,4 +157,5 @@ def _bands(edges: Sequence[float]) -> list[str]:
 
 
 def _number(value: float) -> str:
-    return f"{value:.0f}" if value == int(value) else decimal(value, 2).rstrip("0").rstrip(".")
+    """An edge with all of its decimals, for what lies on either side of it is told by it."""
+    return f"{value:.0f}" if value == int(value) else f"{Decimal(repr(value)):f}"
