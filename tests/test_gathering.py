@@ -19,6 +19,7 @@ from drovik.evaluation.constant_scores import constant_scores
 from drovik.evaluation.drift import Drift, drift_of
 from drovik.evaluation.error_impact import cause_impacts
 from drovik.evaluation.gathering import TaskView, gather
+from drovik.evaluation.periods import change_between, change_text
 from drovik.evaluation.suspects import contradictions, impacts_of, near_duplicates, near_pairs, suspects_of
 from drovik.images.inspection import PerceptualHash
 from drovik.project.spending import Spending
@@ -328,6 +329,38 @@ def test_the_answer_of_a_conversation_is_that_to_its_last_turn(tmp_path: Path) -
         (tell,) = view(made, "tell", arms=["gull"])
         assert {case: one.value for case, one in tell.answers["gull/v1"].items()} == {"c0": "a hat"}
         assert set(tell.identities["gull/v1"]) == {"c0"}, "of the others nothing is known but the first turn"
+
+
+def test_an_arm_in_two_periods_has_what_it_answered_in_each(tmp_path: Path) -> None:
+    files = {**FILES, "tasks/tell/prompts/v1.toml": 'ask = "What?"\n[[turns]]\nask = "Sure?"\n'}
+    with in_process(tmp_path, files, cases=3) as made:
+        for one in made.threads("tell", "gull/v1"):
+            made.answer(one.requests[0], "a cap")
+        last = [one.requests[1] for one in made.threads("tell", "gull/v1")]
+        for month, said in ((3, ["yes", "no"]), (4, ["yes", "yes", "yes"])):
+            for request, text in zip(last, said, strict=False):
+                made.answer(request, text, concluded=1 if month == 3 else 2)
+            set_month = "UPDATE attempts SET started = ? WHERE started > '2026-05'"
+            made.store.connection.execute(set_month, (f"2026-{month:02d}-07T10:00:00.000+00:00",))
+        march, april = "gull/v1@2026-03", "gull/v1@2026-04"
+        (tell,) = view(made, "tell", arms=[march, april])
+        assert {case: one.value for case, one in tell.answers[march].items()} == {"c0": "yes", "c1": "no"}
+        assert {case: one.value for case, one in tell.answers[april].items()} == {
+            "c0": "Yes",
+            "c1": "yes",
+            "c2": "yes",
+        }
+        assert set(tell.identities[march]) == {"c0", "c1", "c2"}
+        change = change_between(tell, march, april)
+        assert change is not None
+        assert (change.asked, change.same, change.changed) == (2, 1, ("c1",))
+        assert (change.models_before, change.models_now) == (("m",), ("m",))
+        assert change.statuses_before == change.statuses_now == {"ok": 2}
+        assert change_text(change) == [
+            "The service reported m both times.", "Answered alike: 1 of 2 cases; otherwise: c1.",
+        ]  # fmt: skip
+        (now,) = view(made, "tell", arms=["gull/v1"])
+        assert change_between(now, "gull/v1", "gull/v1") is None
 
 
 def test_an_arm_of_before_is_shown_by_the_mark_of_its_digest(repeated: InProcess) -> None:

@@ -16,7 +16,7 @@ from test_gathering import FILES, answered, cases, kind, view
 
 from drovik.errors import DrovikError
 from drovik.evaluation.prompt_draft import SENTENCES, draft_prompt, draft_text
-from drovik.evaluation.prompt_versions import difference_of_prompts, prompt_versions
+from drovik.evaluation.prompt_versions import difference_of_prompts, dropped_sentences, prompt_versions
 from drovik.evaluation.prompt_writing import draft_of_written, facts_for_writing
 from drovik.scoring.causes import cause_table as causes
 
@@ -39,6 +39,29 @@ def test_a_version_has_its_date_and_differs_sentence_by_sentence_in_each_turn(tm
         assert [(one.sign, one.part, one.text) for one in difference_of_prompts(*seen.task.prompts)] == [
             ("+", "system", "Look."), (" ", "ask", "What?"), ("-", "ask", "Be short."), (" ", "turn 2", "Where?"),
             (" ", "turn 3", "Sure?"), ("-", "turn 3", "Say why."), ("+", "turn 3", "Say so."),
+        ]  # fmt: skip
+
+
+def test_a_sentence_that_no_version_says_any_more_is_told_with_the_arm_that_asked_it(tmp_path: Path) -> None:
+    def files(ask: str, turn: str) -> dict[str, str]:
+        prompt = f'system = "Look well."\nask = "{ask}"\n[[turns]]\nask = "{turn}"\n'
+        return {**FILES, "tasks/tell/prompts/v1.toml": prompt}
+
+    with in_process(tmp_path, files("What? Be short.", "Sure?"), cases=2) as made:
+        (first, control) = (one.requests[0] for one in made.threads("tell", "gull/v1"))
+        made.answer(first, "a cap")
+        (whole,) = (one for one in made.threads("tell", "gull/v1") if len(one.requests) == 2)
+        made.answer(whole.requests[1], "yes")
+        made.answer(control, "a hat")
+        rename = "UPDATE asked SET name = 'gull/v1~blank', arm = 'controls', case_id = 'c1' WHERE identity = ?"
+        made.store.connection.execute(rename, (control.identity,))
+        (seen,) = view(made, "tell")
+        assert dropped_sentences(made.project, made.store, seen) == []
+        mark = first.arm.digest[:4]
+    with in_process(tmp_path, files("What? Be brief.", "Really?"), cases=2) as made:
+        (seen,) = view(made, "tell")
+        assert dropped_sentences(made.project, made.store, seen) == [
+            (f"gull/v1@{mark}", "Be short."), (f"gull/v1@{mark}", "Sure?"),
         ]  # fmt: skip
 
 

@@ -106,9 +106,11 @@ def dropped_sentences(project: Project, store: Store, view: TaskView) -> list[tu
 
 
 def _said(document: dict[str, Any]) -> list[str]:
+    """The sentences of a prompt as it was sent, without what the model had answered by then."""
     texts = [
         part["text"]
         for turn in document.get("turns", ())
+        if turn.get("by") != "assistant"
         for part in ([turn] if "text" in turn else turn.get("parts", ()))
         if isinstance(part, dict) and isinstance(part.get("text"), str)
     ]
