@@ -346,7 +346,7 @@ def test_an_arm_in_two_periods_has_what_it_answered_in_each(tmp_path: Path) -> N
         (tell,) = view(made, "tell", arms=[march, april])
         assert {case: one.value for case, one in tell.answers[march].items()} == {"c0": "yes", "c1": "no"}
         assert {case: one.value for case, one in tell.answers[april].items()} == {
-            "c0": "Yes",
+            "c0": "yes",
             "c1": "yes",
             "c2": "yes",
         }
