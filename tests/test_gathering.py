@@ -322,13 +322,15 @@ def test_the_answer_of_a_conversation_is_that_to_its_last_turn(tmp_path: Path) -
     files = {**FILES, "tasks/tell/prompts/v1.toml": 'ask = "What?"\n[[turns]]\nask = "Sure?"\n'}
     with in_process(tmp_path, files, cases=3) as made:
         first = {one.case.id: one.requests[0] for one in made.threads("tell", "gull/v1")}
-        made.answer(first["c0"], "a cap")
+        made.answer(first["c0"], "a cap", tokens=(70, 3))
         made.answer(first["c1"], status=500)
         (whole,) = (one for one in made.threads("tell", "gull/v1") if one.case.id == "c0")
-        made.answer(whole.requests[1], "a hat")
+        made.answer(whole.requests[1], "a hat", tokens=(90, 2))
         (tell,) = view(made, "tell", arms=["gull"])
         assert {case: one.value for case, one in tell.answers["gull/v1"].items()} == {"c0": "a hat"}
         assert set(tell.identities["gull/v1"]) == {"c0"}, "of the others nothing is known but the first turn"
+        costs = tell.score_of("gull/v1").costs
+        assert (costs.input_tokens, costs.output_tokens) == (160, 5), "all turns are paid for"
 
 
 def test_an_arm_in_two_periods_has_what_it_answered_in_each(tmp_path: Path) -> None:
