@@ -332,6 +332,33 @@ def test_the_answer_of_a_conversation_is_that_to_its_last_turn(tmp_path: Path) -
         costs = tell.score_of("gull/v1").costs
         assert (costs.input_tokens, costs.output_tokens) == (160, 5), "all turns are paid for"
 
+        for turn, tokens in ((0, (70, 30)), (1, (90, 20))):
+            for one in made.threads("tell", "fulmar/v1"):
+                if one.case.id == "c0":
+                    made.answer(
+                        one.requests[turn], f"{turn} {one.repeat}", tokens=(tokens[0], tokens[1] * one.repeat)
+                    )
+        (tell,) = view(made, "tell", arms=["fulmar"])
+        costs = tell.score_of("fulmar/v1").costs
+        assert (costs.input_tokens, costs.output_tokens) == (2 * 160, 3 * 50), "all turns of both repeats are"
+
+
+def test_a_measure_of_an_earlier_turn_is_of_all_repeats_too(tmp_path: Path) -> None:
+    files = {
+        **FILES,
+        "cases.jsonl": cases("cap", "cap"),
+        "tasks/sort/question.toml": FILES["tasks/sort/question.toml"] + "turn = 1\n",
+        "tasks/sort/prompts/v1.toml": 'ask = "Which?"\n[[turns]]\nask = "Sure?"\n',
+    }
+    with in_process(tmp_path, files, cases=2) as made:
+        for one in made.threads("sort", "fulmar/v1"):
+            if (one.case.id, one.repeat) != ("c1", 2):
+                made.answer(one.requests[0], kind("cap" if one.repeat == 1 else "hat"))
+        (sort,) = view(made, "sort", arms=["fulmar"])
+        score = sort.score_of("fulmar/v1").measure("kind")
+        assert score is not None
+        assert [one.score and one.score.value for one in score.cases] == [0.5, 1.0]
+
 
 def test_an_arm_in_two_periods_has_what_it_answered_in_each(tmp_path: Path) -> None:
     files = {**FILES, "tasks/tell/prompts/v1.toml": 'ask = "What?"\n[[turns]]\nask = "Sure?"\n'}

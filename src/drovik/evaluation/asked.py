@@ -155,16 +155,14 @@ def asks_of_older(store: Store, task: Task, arms: Sequence[Arm], cases: Sequence
 
 def earlier_turns(
     project: Project, store: Store, task: Task, threads: Sequence[Thread]
-) -> dict[str, dict[int, dict[str, Answer]]]:
-    """The answers to the turns before the last, by arm, turn and case."""
-    first = [one for one in threads if one.repeat == 1 and one.arm.prompt.turns]
-    before = [request for one in first for request in one.requests if request.turn <= len(one.arm.prompt.turns)]
+) -> dict[str, dict[int, dict[str, list[Answer | None]]]]:
+    """The answers to the turns before the last, by arm, turn and case, of all repeats."""
+    before = [request for one in threads for request in one.requests if request.turn <= len(one.arm.prompt.turns)]
     answers = answers_for(project, store, task, before) if before else {}
-    found: dict[str, dict[int, dict[str, Answer]]] = {}
+    found: dict[str, dict[int, dict[str, list[Answer | None]]]] = {}
     for request in before:
-        if request.identity in answers:
-            turns = found.setdefault(request.arm.name, {})
-            turns.setdefault(request.turn, {})[request.case.id] = answers[request.identity]
+        turn = found.setdefault(request.arm.name, {}).setdefault(request.turn, {})
+        turn.setdefault(request.case.id, []).append(answers.get(request.identity))
     return found
 
 

@@ -52,7 +52,7 @@ def score_arm(
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Repeats,
-    by_turn: Mapping[int, Mapping[str, Answer]] | None = None,
+    by_turn: Mapping[int, Repeats] | None = None,
     second: Mapping[tuple[str, int], Answer] | None = None,
     expectations: Expectations | None = None,
 ) -> ArmScores:
@@ -67,7 +67,8 @@ def score_arm(
     every = [answer for case in cases for answer in answers.get(case.id, (None,))]
     present = [answer for answer in every if answer is not None]
     turns = by_turn or {}
-    paid = present + [one[case.id] for one in turns.values() for case in cases if case.id in one]
+    before = [answer for one in turns.values() for case in cases for answer in one.get(case.id, ())]
+    paid = present + [answer for answer in before if answer is not None]
     found, not_scored = _score_measures(known, arm_name, measures, cases, answers, turns)
     most = max((len(one) for one in answers.values()), default=1)
     return ArmScores(
@@ -102,15 +103,13 @@ def _score_measures(
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Repeats,
-    turns: Mapping[int, Mapping[str, Answer]],
+    turns: Mapping[int, Repeats],
 ) -> tuple[tuple[MeasureScore, ...], dict[str, str]]:
     """The scores, and why measures have none where that is their own failure."""
     found, not_scored = [], {}
     turn_of = {one.name: one.turn for one in known.task.measures}
     for measure in measures:
-        earlier = turns.get(turn_of.get(measure.name) or 0)
-        looked_at = answers if earlier is None else {case: (answer,) for case, answer in earlier.items()}
-        score = _score_measure(known, arm, measure, cases, looked_at)
+        score = _score_measure(known, arm, measure, cases, turns.get(turn_of.get(measure.name) or 0, answers))
         if isinstance(score, MeasureScore):
             found.append(score)
         elif score:
@@ -124,7 +123,7 @@ def _repair_turns(
     measures: Sequence[Measure],
     cases: Sequence[Case],
     answers: Repeats,
-    turns: Mapping[int, Mapping[str, Answer]],
+    turns: Mapping[int, Repeats],
     second: Mapping[tuple[str, int], Answer],
 ) -> RepairTurns | None:
     if not second:
