@@ -157,5 +157,5 @@ def _bands(edges: Sequence[float]) -> list[str]:
 
 
 def _number(value: float) -> str:
-    """An edge with all of its decimals, for what lies on either side of it is told by it."""
+    """An edge with all of its decimals: it says what lies on either side of it."""
     return f"{value:.0f}" if value == int(value) else f"{Decimal(repr(value)):f}"
