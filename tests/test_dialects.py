@@ -103,7 +103,7 @@ def test_plain_text_and_headers() -> None:
 
 @given(st.binary(max_size=300) | st.text("data:{}[]\"ade\n\r \ufeffENDventwor\\u123", max_size=200).map(lambda text: text.encode()),
        st.sampled_from(["json", "text", "events", "lines"]), st.lists(st.integers(1, 40), max_size=12))  # fmt: skip
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 def test_no_reply_breaks_the_reader_and_cuts_make_no_difference(body: bytes, kind: str, cuts: list[int]) -> None:
     text = {} if kind == "text" else {"text": "$..d"}
     form = ReplyForm.model_validate(
@@ -282,7 +282,7 @@ def test_a_picture_is_handed_over_once_and_again_when_it_is_gone(drovik: Drovik,
 
 
 @given(st.text("curl -HdXFuG@'\"\\$()\n{}[]:=,abc/https.?&#<EOF", max_size=120).map(lambda text: "curl " + text))
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200, deadline=None)
 def test_no_command_breaks_the_reader_of_curl(text: str) -> None:
     command = read_command(text, 0)
     assert command.end <= len(text)
@@ -326,7 +326,7 @@ TREES = st.recursive(
 
 @given(TREES.filter(lambda tree: isinstance(tree, dict)), st.text('a{}?.keymodl"\\ \n', max_size=30))
 @example({"role": ["What is it?", "{key}", "data:image/png;base64,AAAA"]}, "")
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200, deadline=None)
 def test_what_is_learned_makes_json_and_no_slot_is_filled_from_text(tree: dict[str, Any], prompt: str) -> None:
     sample = SampleRequest("POST", "http://127.0.0.1:1/x", (("Authorization", "Bearer $K"),), "json", tree)
     try:
@@ -355,7 +355,7 @@ def test_what_is_learned_makes_json_and_no_slot_is_filled_from_text(tree: dict[s
 
 
 @given(st.text("a{}?.key_x ", max_size=40))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 def test_escaped_text_stays_what_it_is(text: str) -> None:
     assert compile_text(escaped(text)).as_text({}) == (text or "")
 

@@ -174,7 +174,7 @@ TREES = st.recursive(
 
 
 @given(TREES | st.binary(max_size=80))
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 def test_no_reply_breaks_unpacking(tree: Any) -> None:
     form = ReplyForm(
         text="$..answer", ended="$.ended", model="$..x", input_tokens="$.count.in", output_tokens="$..in", error="$.x"
@@ -191,7 +191,7 @@ def test_no_reply_breaks_unpacking(tree: Any) -> None:
     st.text(max_size=40)
     | st.from_regex(r"[A-Z][a-z]{2}, \d{1,3} [A-Z][a-z]{2} \d{1,12} \d{1,4}:\d{1,4}:\d{1,4} (GMT|[+-]\d{1,9})?")
 )
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 def test_no_retry_after_breaks_the_waiting(text: str) -> None:
     found = seconds_to_wait(text)
     assert found is None or 0 <= found < float("inf")

@@ -34,7 +34,7 @@ def fits(schema: dict[str, Any], value: Any) -> bool:
 
 
 @given(st.lists(VALUES, min_size=1, max_size=6))
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=100, deadline=None)
 def test_every_example_fits_the_schema_that_was_inferred_from_it(examples: list[Any]) -> None:
     schema = infer_schema(examples)
     assert check_schema(schema, "s.json") == []
