@@ -20,7 +20,7 @@ demo: $(VENV)/installed
 	$(BIN)/drovik demo $(DEMO)
 
 test: $(VENV)/installed node_modules/installed
-	PYTHONDONTWRITEBYTECODE= $(BIN)/python -m pytest -n 6
+	PYTHONDONTWRITEBYTECODE= $(BIN)/python -m pytest -n 6 --dist worksteal
 
 test-long: $(VENV)/installed
 	$(BIN)/python -m pytest -n 2 -m long
