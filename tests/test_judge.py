@@ -79,11 +79,12 @@ def test_a_judge_is_quoted_sent_and_scored_as_any_task_and_says_what_people_thin
     drovik, made = judged
     assert drovik("check").code == 0
     assert drovik("send", "--task", "describe", "--arm", "gull/v2", "--arm", "fulmar/v2").code == 0
-    assert "20" in drovik("quote", "--task", "judge", "--arm", "fulmar/v1").out
+    (quoted,) = drovik("quote", "--task", "judge", "--arm", "fulmar/v1", "--json").json["arms"]
     before = len(made.requests)
     assert drovik("send", "--task", "judge", "--arm", "fulmar/v1").code == 0
     asked = made.requests[before:]
     assert len({words_of(one) for one in asked}) <= len(asked) <= 20
+    assert quoted["requests"]["expected"] == len(asked), "what two arms answered alike is judged once"
     assert all("Right would be: {" in words_of(one) for one in asked)
     assert "Nothing to send" in drovik("send", "--task", "judge", "--arm", "fulmar/v1").out
     found = {

@@ -44,7 +44,7 @@ def clock(monkeypatch: pytest.MonkeyPatch) -> Clock:
     return made
 
 
-@pytest.mark.parametrize("limit", [1, 2, 7, 60, 600])
+@pytest.mark.parametrize("limit", [1, 2, 7, 60, pytest.param(600, marks=pytest.mark.long)])
 def test_no_minute_has_more_requests_than_the_limit_and_hardly_fewer(limit: int, clock: Clock) -> None:
     shared, chance, sent = SharedLimits(None, "e", Limits(per_minute=limit)), random.Random(limit), []
     while clock.now < 1000 + 600:
