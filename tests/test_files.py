@@ -103,6 +103,18 @@ def test_what_is_wrong_with_a_case_is_a_line_each_at_its_place(drovik: Drovik) -
         ] == said
 
 
+def test_what_may_be_one_thing_or_another_is_told_all_that_would_do(drovik: Drovik) -> None:
+    settings = demo_on_port(drovik.folder, 1, cases=1) / "drovik.toml"
+    before = settings.read_text()
+    for written, said in (
+        ("fit = 3.5", "fit: 3.5 will not do; write a whole number or a list, like [ … ]"),
+        ('pad = "round"', "pad: 'round' will not do; write 'square' or a list, like [ … ]"),
+        ("fit = [3, 9]", "fit.0: 3 will not do; it should be greater than or equal to 8"),
+    ):
+        settings.write_text(f"{before}\n[preps.odd]\n{written}\n")
+        assert drovik("check").out.splitlines() == [f"drovik.toml: preps.odd.{said}", "1 thing is wrong."]
+
+
 def test_one_wrong_thing_in_a_measure_is_one_line(drovik: Drovik) -> None:
     folder = demo_on_port(drovik.folder, 1, cases=3)
     for written, said in (

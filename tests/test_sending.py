@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
 import sqlite3
 import time
 from collections.abc import Callable
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -39,6 +41,18 @@ def test_send_sends_exactly_what_is_missing(drovik: Drovik, serve: Serve) -> Non
     )
     assert drovik("send", *SORT, "--json").json["answered"] == 1
     assert len(service.requests) == 11
+
+
+@pytest.mark.parametrize("day", ["2400-01-01", "1950-01-01"])
+def test_a_picture_may_be_of_any_year(day: str, drovik: Drovik, serve: Serve) -> None:
+    """Cameras without a clock and unpacked archives have such times; a time of 2400 has no room in 64 bits."""
+    service = serve(lambda n, body: good('{"kind": "cap"}'))
+    folder = demo_on_port(drovik.folder, service.port, cases=2)
+    seconds = datetime.fromisoformat(f"{day}T00:00:00+00:00").timestamp()
+    os.utime(folder / "images/lp-001.jpg", (seconds, seconds))
+    assert drovik("send", *SORT, "--json").json["answered"] == 2
+    assert "Nothing to send; answers that are there: 2." in drovik("send", *SORT).out
+    assert drovik("score", *SORT).code == drovik("check").code == 0
 
 
 def test_what_to_do_about_answers_is_said_of_the_arms_that_were_just_asked(drovik: Drovik, serve: Serve) -> None:

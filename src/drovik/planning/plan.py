@@ -96,7 +96,7 @@ class Thread(NamedTuple):
     @property
     def every(self) -> tuple[Request, ...]:
         """All that is asked, repair turns too."""
-        return (*self.requests, *self.second)
+        return (*self.requests, *self.second) if self.second else self.requests
 
 
 Follow = Callable[[Request], Sequence[Request]]

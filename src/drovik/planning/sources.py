@@ -91,7 +91,7 @@ def source_digests(project: Project, store: Store, cases: Iterable[Case], are_se
     :raises DrovikError: with every picture that is not there.
     """
     pictures = [picture for case in cases for picture in case.pictures]
-    elsewhere = {one.path: url_digest(one) for one in pictures if one.address is not None and is_remote(one)}
+    elsewhere = {picture.path: url_digest(picture) for picture in pictures if is_remote(picture)}
     paths = dict.fromkeys(picture.path for picture in pictures if picture.path not in elsewhere)
     project.pictures.look_up(paths)
     states, missing = project.pictures.states(paths)

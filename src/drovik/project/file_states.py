@@ -13,7 +13,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from drovik.project.cases import PICTURE_ENDINGS
-from drovik.project.picture_files import KnownStates
+from drovik.project.picture_files import KnownStates, kept_time
 from drovik.project.reading import STORE_FOLDER
 from drovik.project.settings import FILE_NAME, ProjectFile
 
@@ -102,7 +102,8 @@ class _Folder:
             except OSError as error:
                 looks.append(b"unread %d" % (error.errno or 0))
                 continue
-            size, written, changed, inode = now.st_size, now.st_mtime_ns, now.st_ctime_ns, now.st_ino
+            size, inode = now.st_size, now.st_ino
+            written, changed = kept_time(now.st_mtime_ns), kept_time(now.st_ctime_ns)
             looks.append(pack(size, written, changed, inode))
             latest = max(latest, changed)
             if states is not None and is_regular(now.st_mode) and not one.is_symlink():

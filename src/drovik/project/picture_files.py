@@ -37,6 +37,11 @@ class FileState(NamedTuple):
     mtime_ns: int
     inode: int
 
+    @property
+    def looks(self) -> FileLooks:
+        """The same without the path."""
+        return self.size, self.mtime_ns, self.inode
+
 
 class Beginning(NamedTuple):
     """The first bytes of a file, its size as a whole, and its state: None where it was written to meanwhile."""
@@ -113,7 +118,7 @@ class PictureFolder:
                 states[path] = found
                 continue
             try:
-                states[path] = self.state(path)[1:]
+                states[path] = self.state(path).looks
             except DrovikError as error:
                 problems += error.problems
         known.clear()  # whoever else holds it needs the memory rather than what was true a moment ago
@@ -161,7 +166,7 @@ class PictureFolder:
         """
         data, before, after = self._read(path)
         known = self._looks.get(path)
-        return data, self._digests[path] if known == before[1:] == after[1:] else source_digest(data)
+        return data, self._digests[path] if known == before.looks == after.looks else source_digest(data)
 
     def beginning(self, path: str) -> Beginning | None:
         """The first bytes of a picture's file; None where it is to be read as a whole: it lies at an address, is
@@ -231,8 +236,16 @@ class PictureFolder:
         return any(real == root or real.startswith(root.rstrip(os.sep) + os.sep) for root in self._roots or ())
 
 
+_HALF = 1 << 63
+
+
+def kept_time(nanoseconds: int) -> int:
+    """A file's time in the 64 bits that a store keeps; before 1678 and after 2262 it is another, always the same."""
+    return nanoseconds if -_HALF <= nanoseconds < _HALF else (nanoseconds + _HALF) % (2 * _HALF) - _HALF
+
+
 def _state_of(path: str, found: os.stat_result) -> FileState:
-    return FileState(path, found.st_size, found.st_mtime_ns, found.st_ino)
+    return FileState(path, found.st_size, kept_time(found.st_mtime_ns), found.st_ino)
 
 
 def _require_regular_file(mode: int) -> None:

@@ -27,8 +27,9 @@ def problems_of(error: ValidationError, record: type[BaseModel], shown: str, pla
         nearest = min(every, key=_how_far_off)
         problem = _problem_of(nearest, _keys_in(record, nearest["loc"]), record, shown, place)
         is_whole = all(_is_of_another_kind(one) and len(one["loc"]) == len(nearest["loc"]) for one in every)
-        if is_whole and len(every) > 1:
-            problem = problem._replace(remedy=f"write {_any_of(_word(one, shown) for one in every)}")
+        words = [_word(one, shown) for one in every]
+        if is_whole and len(every) > 1 and all(words):
+            problem = problem._replace(remedy=f"write {_any_of(words)}")
         problems.append(problem)
     return problems
 
@@ -122,7 +123,7 @@ def _word(one: Any, shown: str) -> str:
     }
     if one["type"] == "literal_error":
         return str(one["msg"]).removeprefix("Input should be ")
-    return plain.get(one["type"].partition("_")[0], "") if one["type"].endswith(("_parsing", "_type")) else ""
+    return plain.get(one["type"].partition("_")[0], "") if _is_of_another_kind(one) else ""
 
 
 def _dotted(place: str, loc: Sequence[str | int]) -> str:

@@ -141,10 +141,7 @@ def make_plan(project: Project, store: Store, wanted: Selection) -> Planned:
         threads = {
             task.name: threads_of_task(project, store, task, sent[task.name], cases, sources) for task in chosen
         }
-    requests = {
-        name: [request for one in found for request in (one.every if one.second else one.requests)]
-        for name, found in threads.items()
-    }
+    requests = {name: [request for one in found for request in one.every] for name, found in threads.items()}
     if wanted.recheck:
         plan = _recheck(store, [request for own in requests.values() for request in own], wanted)
         return Planned(plan, sent, threads, sources)
