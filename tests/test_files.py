@@ -111,8 +111,12 @@ def test_what_may_be_one_thing_or_another_is_told_all_that_would_do(drovik: Drov
         ('pad = "round"', "pad: 'round' will not do; write 'square' or a list, like [ … ]"),
         ("fit = [3, 9]", "fit.0: 3 will not do; it should be greater than or equal to 8"),
     ):
-        settings.write_text(f"{before}\n[preps.odd]\n{written}\n")
-        assert drovik("check").out.splitlines() == [f"drovik.toml: preps.odd.{said}", "1 thing is wrong."]
+        for table, place in (
+            (f"[preps.odd]\n{written}", "preps.odd"),
+            (f'[variants.odd]\nmodels = ["gull"]\nprep = {{ {written} }}', "variants.odd.prep"),
+        ):
+            settings.write_text(f"{before}\n{table}\n")
+            assert drovik("check").out.splitlines() == [f"drovik.toml: {place}.{said}", "1 thing is wrong."]
 
 
 def test_one_wrong_thing_in_a_measure_is_one_line(drovik: Drovik) -> None:

@@ -26,10 +26,12 @@ def problems_of(error: ValidationError, record: type[BaseModel], shown: str, pla
     for every in by_place.values():
         nearest = min(every, key=_how_far_off)
         problem = _problem_of(nearest, _keys_in(record, nearest["loc"]), record, shown, place)
-        is_whole = all(_is_of_another_kind(one) and len(one["loc"]) == len(nearest["loc"]) for one in every)
-        words = [_word(one, shown) for one in every]
-        if is_whole and len(every) > 1 and all(words):
-            problem = problem._replace(remedy=f"write {_any_of(words)}")
+        before = nearest["loc"][:-1]
+        if len(before) in _branches(record, nearest["loc"]):
+            beside = [one for one in every if one["loc"][:-1] == before]
+            words = [_word(one, shown) for one in beside]
+            if all(words):
+                problem = problem._replace(remedy=f"write {_any_of(words)}")
         problems.append(problem)
     return problems
 
@@ -58,7 +60,9 @@ def _branches(record: type[BaseModel], loc: Sequence[str | int]) -> list[int]:
         kinds = _kinds_of(kind)
         if len(kinds) > 1:
             found.append(number)
-            kind = next((one for one in kinds if getattr(one, "__name__", "") == part), None)
+            # Of a record whose members are held against each other this is "function-after[…, Prep]".
+            name = str(part).rstrip("]")
+            kind = next((one for one in kinds if _is_record(one) and name.endswith(one.__name__)), None)
         else:
             kind = _inner(kinds[0], part) if kinds else None
     return found
