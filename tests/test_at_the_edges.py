@@ -19,14 +19,15 @@ from drovik.images.layout import Map
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.schema_errors import SchemaError
 from drovik.parsing.status import Status
+from drovik.project.schema_inference import DATE_PATTERN
 from drovik.scoring.agreement import comparable
 from drovik.scoring.alignment import align_lines, rewrapped
 from drovik.scoring.arm_scores import score_case
 from drovik.scoring.causes.cause_table import ANOTHER_UNIT, ANOTHER_VALUE, DIGITS_SWAPPED
 from drovik.scoring.causes.label_causes import other_case_answered
 from drovik.scoring.causes.value_causes import plain_cause
+from drovik.scoring.drafted_measure import drafted_measure
 from drovik.scoring.measure import UNTOLD, CannotScore, CaseScore, mean_of
-from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures import confusion
 from drovik.scoring.measures.coordinates import Frame
 from drovik.scoring.measures.outlines import shapes_of
@@ -262,6 +263,10 @@ def test_a_text_is_another_one_below_half_of_the_reference() -> None:
         ({"kind": {"enum": ["cap", "hat"]}}, 'type = "label"\nat = "/kind"\nlabels = ["cap", "hat"]'),
         ({"kind": {"enum": ["cap", "hat"]}, "n": {"type": "integer"}}, 'kind = { rule = "one_of", values = ["cap", "hat"] }\nn = { rule = "number" }'),
         ({"day": {"type": "string", "format": "date"}}, 'day = { rule = "date" }'),
+        ({"Tag der Reise": {"type": ["string", "null"], "pattern": DATE_PATTERN}}, '"Tag der Reise" = { rule = "date" }'),
+        ({"kind": {"enum": ["cap", None]}}, 'kind = { rule = "one_of", values = ["cap"] }'),
+        ({"of what": {"enum": ["cap"]}}, '[measures.label]\ntype = "label"\nat = "/of what"'),
+        ({"box": {"type": "string"}}, 'box = { rule = "text" }'),
         ({"n": {"type": ["null", "number"]}}, 'n = { rule = "number" }'),
         ({"boxes": {"type": "array"}, "note": {"type": "string"}}, 'type = "boxes"\nat = "/boxes"'),
         ({"boxes": {"type": "array"}, "note": {}, "more": {}}, "[measures.fields.fields]"),

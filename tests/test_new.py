@@ -7,14 +7,24 @@ import os
 import pty
 import shutil
 import subprocess
+import tomllib
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import PROGRAM, Drovik, FakeService, good
+from hypothesis import given
+from hypothesis import strategies as st
 
 from drovik.demo.copying import copy_demo
+from drovik.errors import Problem
+from drovik.project.cases import Case
+from drovik.project.schema_inference import infer_schema
+from drovik.project.tasks import MeasureTable, Task
+from drovik.scoring.catalogue import check_cases, measures_of
+from drovik.scoring.drafted_measure import drafted_measure
 
 Serve = Callable[..., FakeService]
 
@@ -78,8 +88,53 @@ def test_files_beside_pictures_say_what_is_right(drovik: Drovik, pictures: list[
     schema = json.loads((drovik.folder / "p/tasks/extract/answer.schema.json").read_text())
     assert schema["properties"]["vessel"]["enum"] == ["Eider", "Tern"]
     assert schema["properties"]["deck"] == {"type": "integer"}
+    assert 'day = { rule = "date" }' in (drovik.folder / "p/tasks/extract/question.toml").read_text()
     assert accepted(drovik, "q", "--from", "txt")["task"] == "read"
     assert cases_of(drovik.folder / "q")[0]["expected"]["read"].startswith("SKERRY LINE\nNo. SK-1000")
+
+
+NAMES = st.sampled_from(["kind", "of what", "Größe", "a/b~c", 'a"b', "box", "boxes", "", "1", "day"])
+TEXTS = st.sampled_from(["cap", "Cap", "", "2026-02-31", "2026-02-28", "1,5", '"', "a\nb", "\x7f"]) | st.text(
+    max_size=5
+)
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers(-9, 9) | st.sampled_from([0.5, 1e9]) | TEXTS,
+    lambda below: st.lists(below, max_size=3) | st.dictionaries(NAMES, below, max_size=3),
+    max_leaves=8,
+)
+
+
+@given(st.lists(VALUES, min_size=1, max_size=5) | st.lists(st.fixed_dictionaries({"kind": TEXTS}), min_size=4))
+def test_the_measure_that_is_drafted_takes_every_example(values: list[Any]) -> None:
+    """Else `check` would find fault with what `new` has just made."""
+    blank = Task("sort", "", "json", infer_schema(values), None, (), ())
+    drafted = tomllib.loads(drafted_measure(blank, values))["measures"]
+    measures = tuple(MeasureTable(name, table.pop("type"), table) for name, table in drafted.items())
+    made, problems = replace(blank, measures=measures), list[Problem]()
+    cases = [Case(str(n), (), {}, {"sort": one}, None, "tune", frozenset(), "") for n, one in enumerate(values)]
+    found = measures_of(made, problems)
+    problems += check_cases(made, found, cases, "cases.jsonl")
+    assert found
+    assert not problems
+
+
+@pytest.mark.parametrize(
+    ("values", "asked"),
+    [
+        ([{"kind": "cap"}, {"kind": None}] * 4, "kind is one of: cap, null."),
+        ([{"kind": "{{ x }}"}, {"kind": "{% if %}"}] * 4, "{{ '{{' }} x }}"),
+        ([["cap"], 7], "in JSON with: the answer."),
+        ([{"said": "on the pier " * 20}, {"said": "no"}], "What is written in the picture?"),
+    ],
+)
+def test_whatever_is_right_check_accepts_it(
+    drovik: Drovik, pictures: list[Path], values: list[Any], asked: str
+) -> None:
+    for picture, value in zip(pictures, values, strict=False):
+        put(picture, drovik.folder / "mine" / picture.name)
+        (drovik.folder / "mine" / f"{picture.stem}.json").write_text(json.dumps(value))
+    task = accepted(drovik, "p", "--from", "mine")["task"]
+    assert asked in (drovik.folder / f"p/tasks/{task}/prompts/v1.toml").read_text()
 
 
 def test_a_table_says_what_is_right_and_what_are_facts(drovik: Drovik, pictures: list[Path]) -> None:

@@ -28,10 +28,10 @@ from drovik.scoring.causes.cause_table import (
     GLYPHS_MISREAD,
     OFF_BY_A_POWER_OF_TEN,
 )
+from drovik.scoring.drafted_measure import drafted_measure
 from drovik.scoring.json_pointer import structure_of
 from drovik.scoring.language.english import is_negation, is_plural_of
 from drovik.scoring.measure import AnswerContext, CannotScore
-from drovik.scoring.measure_checks import drafted_measure
 from drovik.scoring.measures.judge import Judge
 from drovik.scoring.measures.regions import inverse
 from drovik.scoring.measures.transcript import without_quotes

@@ -29,9 +29,8 @@ def run(arguments: argparse.Namespace) -> int:
     project, problems = workflow.everything_wrong(folder, agree)
     if arguments.json:
         rows = [{"file": one.file, "place": one.place, "what": one.what, "remedy": one.remedy} for one in problems]
-        drafts = (
-            {one.name: workflow.drafted_measure(one) for one in workflow.unmeasured_tasks(project)} if project else {}
-        )
+        unmeasured = workflow.unmeasured_tasks(project) if project else []
+        drafts = {one.name: workflow.draft_for(one, project.cases) for one in unmeasured} if project else {}
         missing = workflow.missing_expected(project) if project else []
         print_json({"problems": rows, "project": str(folder), "without_measure": drafts, "without_expected": missing})
     elif problems:
@@ -44,7 +43,7 @@ def run(arguments: argparse.Namespace) -> int:
         what = f"{counted(len(project.cases), 'case')} with {counted(pictures, 'picture')}"
         say(f"Nothing is wrong: {what}; tasks {tasks}.")
         for task in workflow.unmeasured_tasks(project):
-            say(workflow.unmeasured_text(task), style="yellow")
+            say(workflow.unmeasured_text(task, project.cases), style="yellow")
         for line in workflow.missing_expected(project):
             say(f"{line}.", style="yellow")
     if project is None:

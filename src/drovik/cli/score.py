@@ -139,7 +139,7 @@ def _show_notes(view: TaskView) -> None:
         if view.task.measures and not arm.measures and arm.statuses:
             say(f"{arm.arm}: none of its answers can be scored.")
     if not view.task.measures and view.task.judges is None:
-        say(workflow.unmeasured_text(view.task), style="yellow")
+        say(workflow.unmeasured_text(view.task, view.cases), style="yellow")
     for told in workflow.constant_scores(view):
         say(f"{told}.", style="yellow")
     show_judges(view)

@@ -19,8 +19,10 @@ _FEWEST = 4
 MOST_DEPTH = 30
 _DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 _TIME = re.compile(r"\d{2}:\d{2}(:\d{2})?")
+DATE_PATTERN = r"^\d{4}-\d{2}-\d{2}$"
+"""Of a date: not every service heeds `format`."""
 _PATTERNS = {
-    _DATE: {"pattern": r"^\d{4}-\d{2}-\d{2}$", "description": "YYYY-MM-DD"},
+    _DATE: {"pattern": DATE_PATTERN, "description": "YYYY-MM-DD"},
     _TIME: {"pattern": r"^\d{2}:\d{2}(:\d{2})?$", "description": "HH:MM"},
 }
 _WHOLE, _NUMBER = re.compile(r"[+-]?\d{1,15}"), re.compile(r"[+-]?\d{1,15}(\.\d{1,15})?([eE][+-]?\d{1,3})?")

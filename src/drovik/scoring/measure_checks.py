@@ -1,9 +1,7 @@
-"""Measures that would look at nothing, found before anything is sent; and a measure for a task that has none."""
+"""Measures that would look at nothing, found before anything is sent."""
 
 from __future__ import annotations
 
-import json
-import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
@@ -14,9 +12,6 @@ from drovik.scoring.json_pointer import ABSENT, pointer_steps
 from drovik.scoring.measure import Measure, expected_at
 from drovik.scoring.measures.fields import Fields
 
-_RULES = {"integer": "number", "number": "number", "boolean": "yes_no"}
-_MOST_FIELDS = 20
-"""Fields of a drafted measure: more are for a person to choose from."""
 _DEEPEST = 20
 """References of a schema to itself are followed so far."""
 
@@ -114,46 +109,3 @@ def _schema_places(schema: Mapping[str, Any]) -> list[str]:
 
 def _places(expected: Any) -> list[str]:
     return [f"/{name}" for name in expected] if isinstance(expected, Mapping) else []
-
-
-_NAMES_BOXES = re.compile(r"(?:bounding_?|b)?box(?:es)?", re.IGNORECASE)
-
-
-def drafted_measure(task: Task) -> str:
-    """A measure that fits a task's schema, as TOML to paste into its question: a label, fields, or a text."""
-    if task.form == "text":
-        return '[measures.words]\ntype = "text"'
-    properties = (task.schema or {}).get("properties")
-    if not isinstance(properties, Mapping) or not properties:
-        return '[measures.fields]\ntype = "fields"\n\n[measures.fields.fields]\nNAME = { rule = "text" }'
-    if len(properties) == 1:
-        ((name, schema),) = properties.items()
-        if isinstance(schema, Mapping) and isinstance(schema.get("enum"), list):
-            labels = json.dumps(schema["enum"], ensure_ascii=False)
-            return f'[measures.{name}]\ntype = "label"\nat = "/{name}"\nlabels = {labels}'
-    box = next((name for name in properties if _NAMES_BOXES.fullmatch(name)), None)
-    if box is not None and len(properties) <= 2:
-        return f'[measures.{box}]\ntype = "boxes"\nat = "/{box}"'
-    rows = [f"{_key(name)} = {_rule_of(schema)}" for name, schema in list(properties.items())[:_MOST_FIELDS]]
-    return "\n".join(['[measures.fields]\ntype = "fields"\n', "[measures.fields.fields]", *rows])
-
-
-def _key(name: str) -> str:
-    return name if name.replace("_", "").replace("-", "").isalnum() and name.isascii() else json.dumps(name)
-
-
-def _rule_of(schema: Any) -> str:
-    if not isinstance(schema, Mapping):
-        return '{ rule = "text" }'
-    if isinstance(schema.get("enum"), list) and all(isinstance(one, str) for one in schema["enum"]):
-        return f'{{ rule = "one_of", values = {json.dumps(schema["enum"], ensure_ascii=False)} }}'
-    kinds = schema.get("type")
-    kind = next((one for one in kinds if one != "null"), None) if isinstance(kinds, list) else kinds
-    if kind == "string" and schema.get("format") in ("date", "date-time"):
-        return '{ rule = "date" }'
-    if kind == "array":
-        return f'{{ rule = "list", item = {_rule_of(schema.get("items"))} }}'
-    if kind == "object" and isinstance(schema.get("properties"), Mapping) and schema["properties"]:
-        inner = ", ".join(f"{_key(name)} = {_rule_of(one)}" for name, one in schema["properties"].items())
-        return f'{{ rule = "record", fields = {{ {inner} }} }}'
-    return f'{{ rule = "{_RULES.get(str(kind), "text")}" }}'

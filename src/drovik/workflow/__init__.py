@@ -95,7 +95,6 @@ if TYPE_CHECKING:
     from drovik.scoring.agreement import agreement, agreement_of_answers, comparable
     from drovik.scoring.json_pointer import ABSENT
     from drovik.scoring.measure import expected_at
-    from drovik.scoring.measure_checks import drafted_measure
     from drovik.store.answer_store import Store
     from drovik.store.copying import check_database, copy_store
     from drovik.store.database_of_team import agree_to_store
@@ -152,7 +151,13 @@ if TYPE_CHECKING:
         sources,
         tokens_and_money,
     )
-    from drovik.workflow.project_checks import everything_wrong, missing_expected, unmeasured_tasks, unmeasured_text
+    from drovik.workflow.project_checks import (
+        draft_for,
+        everything_wrong,
+        missing_expected,
+        unmeasured_tasks,
+        unmeasured_text,
+    )
     from drovik.workflow.prompt_writer import PromptWriting, plan_writing
     from drovik.workflow.request_code import code_of
     from drovik.workflow.review_service import served_review
@@ -285,9 +290,9 @@ __all__ = [
     "difference_of_prompts",
     "digest",
     "dispatcher_for",
+    "draft_for",
     "draft_prompt",
     "draft_text",
-    "drafted_measure",
     "drift_of",
     "dropped_sentences",
     "effects_of",
@@ -498,7 +503,6 @@ _NAMES_OF = {
     "scoring.agreement": "agreement agreement_of_answers comparable",
     "scoring.json_pointer": "ABSENT",
     "scoring.measure": "expected_at",
-    "scoring.measure_checks": "drafted_measure",
     "store.answer_store": "Store",
     "store.copying": "check_database copy_store",
     "store.database_of_team": "agree_to_store",
@@ -532,7 +536,7 @@ _NAMES_OF = {
         "PictureFile SourcePicture chosen_preps counting_models file_record inspect_pictures "
         "picture_record sent_boxes sources tokens_and_money"
     ),
-    "workflow.project_checks": "everything_wrong missing_expected unmeasured_tasks unmeasured_text",
+    "workflow.project_checks": "draft_for everything_wrong missing_expected unmeasured_tasks unmeasured_text",
     "workflow.prompt_writer": "PromptWriting plan_writing",
     "workflow.request_code": "code_of",
     "workflow.review_service": "served_review",

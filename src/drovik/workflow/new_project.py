@@ -17,8 +17,8 @@ from drovik.files import write_whole
 from drovik.project.examples import ExampleCase, Examples, as_json_line
 from drovik.project.schema_inference import infer_schema
 from drovik.project.tasks import Task
-from drovik.scoring.measure_checks import drafted_measure
-from drovik.workflow.saved_project import copy_services, write_toml
+from drovik.scoring.drafted_measure import drafted_measure
+from drovik.workflow.saved_project import as_template, copy_services, write_toml
 from drovik.workflow.services import Services
 
 LONG = 60
@@ -99,12 +99,13 @@ def _task_into(folder: Path, task: str, values: list[Any], ask: str) -> None:
         write_whole(home / "answer.schema.json", json.dumps(schema, ensure_ascii=False, indent=2) + "\n")
     write_toml(home / "question.toml", table)
     if values:
+        expected = [_expected(one, task) for one in values]
         made = Task(task, "", "json" if schema else "text", schema, None, (), ())
         text = (home / "question.toml").read_text("utf-8").rstrip()
         note = "# Drafted from the examples: see drovik check."
-        write_whole(home / "question.toml", f"{text}\n\n{note}\n{drafted_measure(made)}\n")
+        write_whole(home / "question.toml", f"{text}\n\n{note}\n{drafted_measure(made, expected)}\n")
     note = "As it was asked for." if ask else "A first draft, from the examples."
-    prompt = {"note": note, "ask": ask or _ask(task, schema)}
+    prompt = {"note": note, "ask": ask or as_template(_ask(task, schema))}
     write_toml(home / "prompts" / "v1.toml", prompt)
 
 
@@ -115,7 +116,8 @@ def _ask(task: str, schema: Mapping[str, Any] | None) -> str:
     lines = [f"Answer about the picture in JSON with: {names}."]
     for name, one in (schema.get("properties") or {}).items():
         if isinstance(one, dict) and isinstance(one.get("enum"), list):
-            lines.append(f"{name} is one of: {', '.join(str(value) for value in one['enum'])}.")
+            values = ["null" if value is None else str(value) for value in one["enum"]]
+            lines.append(f"{name} is one of: {', '.join(values)}.")
         elif isinstance(one, dict) and one.get("description"):
             lines.append(f"{name} is written as {one['description']}.")
     return " ".join([*lines, "Answer with nothing but the JSON."])
@@ -126,9 +128,13 @@ def _row(case: ExampleCase, task: str, placed: Mapping[Path, str]) -> dict[str, 
     if case.given:
         row["given"] = dict(case.given)
     if case.expected is not None:
-        text = _plain_text([case.expected]) if task == "read" else []
-        row["expected"] = {task: text[0] if text else case.expected}
+        row["expected"] = {task: _expected(case.expected, task)}
     return row
+
+
+def _expected(value: Any, task: str) -> Any:
+    """A case's expected output: of a text to be read the bare text."""
+    return next(iter(value.values())) if task == "read" and isinstance(value, dict) else value
 
 
 def placed_picture(folder: Path, picture: Path) -> str:

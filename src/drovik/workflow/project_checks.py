@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -18,7 +18,7 @@ from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.picture_files import source_digest
 from drovik.project.reading import Project, check_secrets
-from drovik.scoring.measure_checks import drafted_measure
+from drovik.scoring.drafted_measure import drafted_measure
 from drovik.store.answer_store import Store
 from drovik.text import counted, shortened
 from drovik.workflow.sending_plan import check_project
@@ -61,11 +61,15 @@ def unmeasured_tasks(project: Project) -> list[Task]:
     return [task for task in project.tasks if not task.measures and task.judges is None]
 
 
-def unmeasured_text(task: Task) -> str:
+def draft_for(task: Task, cases: Sequence[Case]) -> str:
+    """A measure for a task that has none, such as takes what is expected of its cases."""
+    return drafted_measure(task, [case.expected[task.name] for case in cases if task.name in case.expected])
+
+
+def unmeasured_text(task: Task, cases: Sequence[Case]) -> str:
     """That nothing scores a task's answers, with a measure to paste."""
-    return (
-        f"{task.name} has no measure, so nothing scores its answers. Add to {task.file}:\n\n{drafted_measure(task)}\n"
-    )
+    what = f"{task.name} has no measure, so nothing scores its answers. Add to {task.file}:"
+    return f"{what}\n\n{draft_for(task, cases)}\n"
 
 
 def missing_expected(project: Project) -> list[str]:

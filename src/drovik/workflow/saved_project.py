@@ -25,7 +25,7 @@ from drovik.project.arms import arms_of
 from drovik.project.reading import read_project
 from drovik.project.tasks import Form, Task
 from drovik.project.toml_files import read_toml
-from drovik.scoring.measure_checks import drafted_measure
+from drovik.scoring.drafted_measure import drafted_measure
 from drovik.store.answer_store import Store
 from drovik.store.import_replies import import_replies
 from drovik.workflow.services import USERS, users_folder
@@ -271,10 +271,15 @@ def _read(path: Path) -> Mapping[str, Any]:
     return read_toml(path, str(path), []) or {}
 
 
+def as_template(text: str) -> str:
+    """A text as a template that says just that."""
+    return _TEMPLATE_SIGN.sub(lambda match: f"{{{{ '{match[0]}' }}}}", text)
+
+
 def _plain(text: str) -> str:
     """A text as a template that says just that, and what it says of the pictures that are sent."""
     pieces = SHOWN_IN_TEXT.split(text)
-    plain = [_TEMPLATE_SIGN.sub(lambda match: f"{{{{ '{match[0]}' }}}}", one) for one in pieces[::2]]
+    plain = [as_template(one) for one in pieces[::2]]
     shown = [f"{{{{ {one} }}}}" for one in pieces[1::2]] + [""]
     return "".join(before + variable for before, variable in zip(plain, shown, strict=True))
 
