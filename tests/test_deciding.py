@@ -457,6 +457,14 @@ def test_a_demand_holds_only_where_the_bound_of_its_interval_says_so(answered_de
     assert failed == {demand for demand, state in demands.items() if state != "holds"}
     assert markdown.read_text().count("| ✓ |") == 7
     assert r"| ✗ | sort | fulmar/v2 | score \>= 0.999 | does not hold: 91.7 %" in markdown.read_text()
+    for option, path in (("--junit", junit), ("--markdown", markdown)):
+        kept, holds = path.read_text(), ("compare", "fulmar/v2", *SORT, "--must", "score >= 0.8", option, str(path))
+        assert answered_demo(*holds).code == 0, "its own file is written over"
+        for mine, code in (("# What I know\n", 2), ("", 0)):
+            path.write_text(mine)
+            assert answered_demo(*holds).code == code
+            assert (path.read_text() == mine) is bool(mine), "somebody else's file stays, unless it is empty"
+        assert kept != path.read_text()
     one = answered_demo("compare", "fulmar/v2", *SORT, "--must", "score >= 0.8", "--must", "refused <= 8 %")
     assert one.code == 0
     assert one.out.splitlines()[-1] == "holds: fulmar/v2: refused <= 8 %: 0.0 % (0.0 – 7.4), 48 answers"

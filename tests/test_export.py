@@ -134,13 +134,60 @@ def test_pictures_are_written_as_they_were_sent(drovik: Drovik, serve: Serve) ->
     assert written == sent
 
 
+@pytest.mark.parametrize("kind", ["csv", "jsonl", "parquet", "arrow", "sqlite"])
+def test_a_table_takes_the_place_of_nothing_but_its_like(drovik: Drovik, serve: Serve, kind: str) -> None:
+    """Whoever has an own answers.csv still has it."""
+    demo_on_port(drovik.folder, serve(lambda n, body: good("x")).port, cases=2)
+    name = "drovik.sqlite" if kind == "sqlite" else f"answers.{kind}"
+    own = drovik.folder / "out" / name
+    own.parent.mkdir()
+    if kind == "sqlite":
+        link = sqlite3.connect(own)
+        link.execute("CREATE TABLE answers (mine)")
+        link.close()
+    else:
+        own.write_text('{"mine": 1}\n')
+    before = own.read_bytes()
+    refused = drovik("export", "out", "--as", kind)
+    assert (refused.code, refused.err) == (
+        2, f"out/{name}: is there already, and is not such a table; name another folder, or give --force to write over it\n"
+    )  # fmt: skip
+    assert own.read_bytes() == before
+    assert list(own.parent.iterdir()) == [own], "nothing else is written either"
+    assert drovik("export", "out", "--as", kind, "--force").code == 0
+    assert rows_of(own.parent, kind, "cases")
+    assert drovik("export", "out", "--as", kind).code == 0, "an earlier export is written over"
+    own.unlink()
+    own.symlink_to(drovik.folder / f"elsewhere.{kind}")
+    assert drovik("export", "out", "--as", kind).code == 0
+    assert own.is_symlink()
+    assert (drovik.folder / f"elsewhere.{kind}").is_file(), "what the link leads to is written"
+
+
+def test_an_export_never_takes_the_place_of_the_projects_own_files(drovik: Drovik, serve: Serve) -> None:
+    folder = demo_on_port(drovik.folder, serve(lambda n, body: good("x")).port, cases=2)
+    cases = (folder / "cases.jsonl").read_bytes()
+    for force in ((), ("--force",)):
+        found = drovik("export", ".", "--as", "jsonl", *force)
+        assert (found.code, "cases.jsonl: is the project's own; name another folder" in found.err) == (2, True)
+    assert (folder / "cases.jsonl").read_bytes() == cases
+    (folder / "pictures").symlink_to(folder / "images")
+    before = sorted((folder / "images").iterdir())
+    found = drovik("export", ".", "--pictures", "--force")
+    assert (found.code, "holds the project's own pictures; name another folder" in found.err) == (2, True)
+    assert sorted((folder / "images").iterdir()) == before
+
+
 def test_what_cannot_be_exported_is_said(drovik: Drovik, serve: Serve) -> None:
     demo_on_port(drovik.folder, serve(lambda n, body: good("x")).port, cases=2)
     (drovik.folder / "file").write_text("x")
     for words, said in (
         (("export",), "give a folder for tables, or --bundle FILE"),
         (("export", "out", "--table", "anwers"), "there is no table 'anwers'; did you mean 'answers'?"),
-        (("export", "file"), "file: cannot be written"),
+        (
+            ("export", "file"),
+            "file/answers.csv: cannot be written: a file is where its folder would be; check its folder",
+        ),
         (("export", "out", "--bundle", "b.zip"), "give a folder for tables, or --bundle FILE"),
     ):
         found = drovik(*words)
@@ -176,7 +223,7 @@ def test_what_is_exported_is_imported_elsewhere_with_its_pictures(
         source = tmp_path / "b.zip"
         theirs("export", "--bundle", str(source))
     elif kind != "folder":  # beside the pictures, or in a folder of the project's
-        where = "out/tables" if kind in ("csv", "arrow") else "."
+        where = "." if kind in ("parquet", "sqlite") else "out/tables"
         assert theirs("export", where, "--as", kind, "--table", "cases", "--split", "all").code == 0
         source = theirs.folder / where / {"sqlite": "drovik.sqlite"}.get(kind, f"cases.{kind}")
     other_project(drovik.folder, serve, cases=2)

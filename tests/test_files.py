@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import subprocess
 from collections.abc import Callable
 from decimal import Decimal
 from pathlib import Path
@@ -14,6 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drovik.errors import DrovikError, Problem
+from drovik.files import write_whole
 from drovik.project import agreements
 from drovik.project.arms import canonical, digest
 from drovik.project.case_reading import read_cases
@@ -298,3 +301,19 @@ def test_a_row_among_many_is_read_as_it_is_alone(wrong: bytes, tmp_path: Path) -
     assert problems == [
         (what.replace("line 2", "line 1502"), f"line {int(place[5:]) + 1500}") for what, place in told
     ]
+
+
+def test_a_file_that_is_written_is_read_by_whom_it_was_and_through_the_same_link(tmp_path: Path) -> None:
+    mine, link = tmp_path / "mine.txt", tmp_path / "link.txt"
+    mine.write_text("before")
+    mine.chmod(0o600)
+    link.symlink_to(mine)
+    write_whole(link, "after")
+    assert (mine.read_text(), link.is_symlink(), mine.stat().st_mode & 0o777) == ("after", True, 0o600)
+    pipe = tmp_path / "pipe"
+    os.mkfifo(pipe)
+    with subprocess.Popen(["cat", str(pipe)], stdout=subprocess.PIPE) as reader:
+        write_whole(pipe, "through")
+        assert reader.communicate()[0] == b"through"
+    assert pipe.is_fifo(), "no file takes the place of a pipe"
+    assert sorted(tmp_path.iterdir()) == sorted([mine, link, pipe])

@@ -9,6 +9,7 @@ from __future__ import annotations
 import codecs
 import json
 import os
+import shutil
 import stat
 import tomllib
 from collections.abc import Iterator
@@ -170,19 +171,35 @@ def _inside(tree: Any) -> Any:
     return tree.values() if isinstance(tree, dict) else tree if isinstance(tree, list) else ()
 
 
-def write_whole(path: Path, content: str | bytes, make_folder: bool = True) -> None:
-    """Write a file so that it is there whole, or as it was before.
+@contextmanager
+def written_whole(path: Path, make_folder: bool = True) -> Iterator[Path]:
+    """Where to write a file that is there whole in the end, or as it was before; it may be read by whom it could be.
 
     :param make_folder: whether its folder is made if it is missing.
     :raises UsageError: if it cannot be written.
     """
-    temporary = path.with_name(f".{path.name}.{os.getpid()}")
+    target = Path(os.path.realpath(path))  # what a link leads to, and not the link, is written
+    temporary = target.with_name(f".{target.name}.{os.getpid()}")
     try:
+        if path.is_char_device() or path.is_fifo():  # as /dev/stdout, which nothing takes the place of
+            yield path
+            return
         if make_folder:
-            path.parent.mkdir(parents=True, exist_ok=True)
-        temporary.write_bytes(content if isinstance(content, bytes) else content.encode("utf-8", "replace"))
-        temporary.replace(path)
+            target.parent.mkdir(parents=True, exist_ok=True)
+        yield temporary
+        if target.is_file():
+            shutil.copymode(target, temporary)
+        temporary.replace(target)
     except OSError as error:
+        no_folder = isinstance(error, FileExistsError | NotADirectoryError)
+        why = "a file is where its folder would be" if no_folder else error.strerror or str(error)
+        raise UsageError(Problem(f"cannot be written: {why}", "check its folder", str(path))) from None
+    finally:
         with suppress(OSError):
             temporary.unlink()
-        raise UsageError(Problem(f"cannot be written: {error.strerror}", "check its folder", str(path))) from None
+
+
+def write_whole(path: Path, content: str | bytes, make_folder: bool = True) -> None:
+    """Write a file so that it is there whole, or as it was before; see `written_whole`."""
+    with written_whole(path, make_folder) as temporary:
+        temporary.write_bytes(content if isinstance(content, bytes) else content.encode("utf-8", "replace"))

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import os
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from drovik import workflow
 from drovik.cli.arguments import (
@@ -18,8 +21,11 @@ from drovik.cli.held_out import Looks
 from drovik.cli.outputs import add_force_argument, require_own
 from drovik.cli.printing import print_json, say
 from drovik.errors import DONE, Problem, UsageError
-from drovik.reporting.table_files import KINDS, write_tables
+from drovik.reporting.table_files import KINDS, FileTable, files_of, foreign_files, write_tables
 from drovik.text import counted
+
+if TYPE_CHECKING:
+    from drovik.project.reading import Project
 
 EXAMPLE = "drovik export tables --as parquet"
 
@@ -61,6 +67,7 @@ def run(arguments: argparse.Namespace) -> int:
         views = workflow.gather(project, store, arguments.task, arguments.arm, arguments.split, arguments.trust)
         looks = Looks(store, views, arguments.split)
         tables = workflow.tables_to_export(store, views, arguments.table)
+        _require_own(project, tables, arguments)
         written = write_tables(tables, arguments.folder, arguments.kind)
     sent = workflow.write_sent_pictures(project, views, arguments.folder / "pictures") if arguments.pictures else 0
     if arguments.json:
@@ -75,3 +82,20 @@ def run(arguments: argparse.Namespace) -> int:
         say(f"{arguments.folder / 'pictures'}: {counted(sent, 'picture')} as they were sent")
     looks.show()
     return DONE
+
+
+def _require_own(project: Project, tables: Sequence[FileTable], arguments: argparse.Namespace) -> None:
+    """Require that no file is written over that is not such a table, and nothing of the project's own ever."""
+    where = tables, arguments.folder, arguments.kind
+    cases = (project.folder / project.settings.cases).resolve()
+    for path in files_of(*where):
+        if path.resolve() == cases:
+            raise UsageError(Problem("is the project's own", "name another folder for the tables", str(path)))
+    pictures = (arguments.folder / "pictures").resolve()
+    names = {os.path.dirname(one.path) for case in project.cases for one in case.pictures}
+    homes = [(project.folder / name).resolve() for name in names]
+    if arguments.pictures and any(pictures in (one, *one.parents) for one in homes):
+        raise UsageError(Problem("holds the project's own pictures", "name another folder", str(pictures)))
+    for path in () if arguments.force else foreign_files(*where):
+        remedy = "name another folder, or give --force to write over it"
+        raise UsageError(Problem("is there already, and is not such a table", remedy, str(path)))

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from drovik import workflow
 from drovik.cli.arm_words import arm_meant, arms_meant
-from drovik.cli.outputs import require_own
+from drovik.cli.outputs import OWN_MARK, require_own
 from drovik.cli.printing import heading, print_json, say
 from drovik.errors import DOES_NOT_HOLD, DONE, Problem, UsageError
 from drovik.files import read_json, write_whole
-from drovik.reporting.gate_files import junit, markdown
+from drovik.reporting.gate_files import JUNIT_MARK, MARKDOWN_MARK, junit, markdown
 
 if TYPE_CHECKING:
     from drovik.comparing.contrast import Sample
@@ -84,6 +84,13 @@ def run_gates(
 
     :param more: goes into the JSON document too.
     """
+    for path, option, mark in (
+        (arguments.junit, "--junit", JUNIT_MARK),
+        (arguments.markdown, "--markdown", MARKDOWN_MARK),
+        (arguments.save_baseline, "--save-baseline", OWN_MARK),
+    ):
+        if path is not None:
+            require_own(path, option, arguments.force, mark)
     gate = _Gate(arguments)
     word = arguments.arms[0]
     having = [(view, measure) for view, measure in measured if arms_meant(view, word)]
@@ -103,7 +110,6 @@ def run_gates(
 
 def _save(arguments: argparse.Namespace, arms: Sequence[tuple[TaskView, ArmScores, str]]) -> None:
     path: Path = arguments.save_baseline
-    require_own(path, "--save-baseline", arguments.force)
     kept = [(arm, score) for _, arm, measure in arms if (score := arm.measure(measure)) is not None]
     write_whole(path, workflow.baseline_text(kept))
     if not arguments.json:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import os
 from pathlib import Path
 
 from drovik.errors import Problem, UsageError
 
-OWN_MARK = b"Drovik"
+OWN_MARK = "Drovik"
 """What is near the beginning of the pages and the sheets that Drovik writes."""
 _LOOKS_AT = 4000
 
@@ -18,18 +17,20 @@ def add_force_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--force", action="store_true", help="write over a file that Drovik did not write")
 
 
-def require_own(path: Path, option: str, force: bool) -> None:
-    """Require that a file is not there, or is one that Drovik wrote.
+def require_own(path: Path, option: str, force: bool, mark: str = OWN_MARK) -> None:
+    """Require that a file is not there, is empty, or is one that Drovik wrote.
 
     :param option: by which another name is given.
+    :param mark: what is near the beginning of such files.
     :raises UsageError: where it is somebody else's.
     """
-    if force or not os.path.lexists(path) or path.is_dir():
+    if force or not path.is_file():  # nor is anything lost in a pipe
         return
     try:
         with path.open("rb") as file:
-            if OWN_MARK in file.read(_LOOKS_AT):
-                return
+            head = file.read(_LOOKS_AT)
+        if not head or mark.encode() in head:
+            return
     except OSError:
         pass
     remedy = f"give another {option}, or --force to write over it"

@@ -11,12 +11,14 @@ from drovik.text import without_controls
 if TYPE_CHECKING:
     from drovik.comparing.gates import GateResult
 
+JUNIT_MARK = "drovik compare"
+MARKDOWN_MARK = "| | task | arm | must | is |"
 _SIGNS = {"holds": "✓", "does not hold": "✗", "not known": "?"}
 
 
 def junit(results: Sequence[GateResult]) -> str:
     """A suite for each task and a test case for each demand; what does not hold, or is not known to, is a failure."""
-    root = ET.Element("testsuites", name="drovik compare")
+    root = ET.Element("testsuites", name=JUNIT_MARK)
     for task in dict.fromkeys(one.task for one in results):
         mine = [one for one in results if one.task == task]
         failed = sum(one.state != "holds" for one in mine)
@@ -33,7 +35,7 @@ def junit(results: Sequence[GateResult]) -> str:
 
 def markdown(results: Sequence[GateResult]) -> str:
     """A table of all demands."""
-    lines = ["| | task | arm | must | is |", "|---|---|---|---|---|"]
+    lines = [MARKDOWN_MARK, "|---|---|---|---|---|"]
     for one in results:
         cells = (_SIGNS[one.state], one.task, one.arm, one.must, f"{one.state}: {one.why}")
         lines.append("| " + " | ".join(_cell(cell) for cell in cells) + " |")

@@ -11,8 +11,11 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from drovik.errors import Problem, UsageError
+from drovik.files import written_whole
 from drovik.reporting.cells import guarded
 
+_HEAD = 1_000_000
+"""Bytes of a first line that are looked at."""
 BATCH = 10_000
 """Rows that are held at a time: a table of a million is written in little memory."""
 
@@ -36,19 +39,45 @@ class FileTable(Protocol):
 def write_tables(tables: Sequence[FileTable], target: Path, kind: str) -> dict[Path, int]:
     """Write tables into a folder, a file each; in SQLite into one file. The number of rows of each file.
 
+    Each file is there whole in the end, or as it was before.
+
     :param kind: one of `KINDS`.
     :raises DrovikError: where it cannot be written, or pyarrow is not installed.
     """
+    written = {}
+    for path, some in files_of(tables, target, kind).items():
+        with written_whole(path) as place:
+            try:
+                written[path] = _WRITERS[kind](some, place)
+            except sqlite3.Error as error:
+                raise UsageError(Problem(f"cannot be written: {error}", "name another folder", str(path))) from None
+    return written
+
+
+def foreign_files(tables: Sequence[FileTable], target: Path, kind: str) -> list[Path]:
+    """The files that are where tables are to be written, and hold something else than such tables."""
+    return [
+        path
+        for path, some in files_of(tables, target, kind).items()
+        if path.exists() and not _holds(path, some, kind)
+    ]
+
+
+def files_of(tables: Sequence[FileTable], target: Path, kind: str) -> dict[Path, Sequence[FileTable]]:
+    """The files that tables are written to, and which go into each."""
+    if kind == "sqlite":
+        return {target / "drovik.sqlite": tables}
+    return {target / f"{table.name}.{kind}": [table] for table in tables}
+
+
+def _holds(path: Path, tables: Sequence[FileTable], kind: str) -> bool:
+    """Whether a file has the columns of a table that is written here."""
+    known = {table.name: [name for name, _ in table.columns] for table in tables}
     try:
-        target.mkdir(parents=True, exist_ok=True)
-        if kind == "sqlite":
-            return {target / "drovik.sqlite": _write_sqlite(tables, target / "drovik.sqlite")}
-        return {
-            (path := target / f"{table.name}.{kind}"): _WRITERS[kind](table, path) for table in tables
-        }  # fmt: skip
-    except (OSError, sqlite3.Error) as error:
-        words = error.strerror if isinstance(error, OSError) else str(error)
-        raise UsageError(Problem(f"{target}: cannot be written: {words}", "name another folder")) from None
+        found = _COLUMNS[kind](path)
+    except Exception:  # whatever it is, it is no such table
+        return False
+    return found is None or found in known.values()
 
 
 def _batches(table: FileTable) -> Iterator[list[tuple[Any, ...]]]:
@@ -57,8 +86,8 @@ def _batches(table: FileTable) -> Iterator[list[tuple[Any, ...]]]:
         yield batch
 
 
-def _write_csv(table: FileTable, path: Path) -> int:
-    count = 0
+def _write_csv(tables: Sequence[FileTable], path: Path) -> int:
+    (table,), count = tables, 0
     with path.open("w", encoding="utf-8", errors="replace", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow([name for name, _ in table.columns])
@@ -68,7 +97,8 @@ def _write_csv(table: FileTable, path: Path) -> int:
     return count
 
 
-def _write_lines(table: FileTable, path: Path) -> int:
+def _write_lines(tables: Sequence[FileTable], path: Path) -> int:
+    (table,) = tables
     names, count = [name for name, _ in table.columns], 0
     with path.open("w", encoding="utf-8", newline="") as file:
         for row in table.rows():
@@ -82,7 +112,7 @@ _SQL_TYPES = {"text": "TEXT", "whole": "INTEGER", "number": "REAL", "yes": "INTE
 
 
 def _write_sqlite(tables: Sequence[FileTable], path: Path) -> int:
-    path.unlink(missing_ok=True)
+    path.unlink(missing_ok=True)  # of a run that was ended
     count = 0
     connection = sqlite3.connect(path)
     try:
@@ -132,8 +162,8 @@ def _arrow_batches(table: FileTable, pa: Any) -> tuple[Any, Iterator[Any]]:
     return schema, batches()
 
 
-def _write_parquet(table: FileTable, path: Path) -> int:
-    pa = arrow()
+def _write_parquet(tables: Sequence[FileTable], path: Path) -> int:
+    (table,), pa = tables, arrow()
     import pyarrow.parquet as pq
 
     schema, batches = _arrow_batches(table, pa)
@@ -145,8 +175,8 @@ def _write_parquet(table: FileTable, path: Path) -> int:
     return count
 
 
-def _write_arrow(table: FileTable, path: Path) -> int:
-    pa = arrow()
+def _write_arrow(tables: Sequence[FileTable], path: Path) -> int:
+    (table,), pa = tables, arrow()
     schema, batches = _arrow_batches(table, pa)
     count = 0
     with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, schema) as writer:
@@ -156,8 +186,48 @@ def _write_arrow(table: FileTable, path: Path) -> int:
     return count
 
 
-_WRITERS: Mapping[str, Callable[[FileTable, Path], int]] = {
+def _csv_columns(path: Path) -> list[str] | None:
+    with path.open(encoding="utf-8", newline="") as file:
+        return next(csv.reader([file.readline(_HEAD)]), None)
+
+
+def _lines_columns(path: Path) -> list[str] | None:
+    """None of a table without rows."""
+    with path.open("rb") as file:
+        first = file.readline(_HEAD)
+    return list(json.loads(first)) if first else None
+
+
+def _parquet_columns(path: Path) -> list[str]:
+    arrow()
+    import pyarrow.parquet as pq
+
+    return list(pq.read_schema(path).names)
+
+
+def _arrow_columns(path: Path) -> list[str]:
+    pa = arrow()
+    with pa.OSFile(str(path), "rb") as file, pa.ipc.open_file(file) as reader:
+        return list(reader.schema.names)
+
+
+def _sqlite_columns(path: Path) -> list[str]:
+    """Of its first table."""
+    connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True)
+    try:
+        (name,) = connection.execute("SELECT name FROM sqlite_master WHERE type = 'table' LIMIT 1").fetchone()
+        return [row[1] for row in connection.execute(f'PRAGMA table_info("{name}")')]
+    finally:
+        connection.close()
+
+
+_WRITERS: Mapping[str, Callable[[Sequence[FileTable], Path], int]] = {
     "csv": _write_csv, "jsonl": _write_lines, "parquet": _write_parquet, "arrow": _write_arrow,
+    "sqlite": _write_sqlite,
 }  # fmt: skip
-KINDS = (*_WRITERS, "sqlite")
+_COLUMNS: Mapping[str, Callable[[Path], list[str] | None]] = {
+    "csv": _csv_columns, "jsonl": _lines_columns, "parquet": _parquet_columns, "arrow": _arrow_columns,
+    "sqlite": _sqlite_columns,
+}  # fmt: skip
+KINDS = tuple(_WRITERS)
 """The kinds of files; all but the last by their ending."""
