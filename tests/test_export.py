@@ -305,6 +305,8 @@ def test_what_cannot_be_imported_is_said_and_nothing_is_written(drovik: Drovik, 
     with zipfile.ZipFile(tmp_path / "out.zip", "w") as bundle:
         bundle.writestr("drovik.toml", 'cases = "cases.jsonl"')
         bundle.writestr("../escaped.txt", "x")
+    with zipfile.ZipFile(tmp_path / "other.zip", "w") as bundle:
+        bundle.writestr("notes.txt", "x")
     (tmp_path / "broken.zip").write_bytes(b"PK\x03\x04 and no more")
     (tmp_path / "empty").mkdir()
     (tmp_path / "a.png").write_bytes(b"")
@@ -325,6 +327,7 @@ def test_what_cannot_be_imported_is_said_and_nothing_is_written(drovik: Drovik, 
         ("out.zip", "holds a file that would lie elsewhere: ../escaped.txt"),
         ("broken.zip", "cannot be unpacked"),
         ("empty", "holds no project that can be read"),
+        ("other.zip", "other.zip: holds no project that can be read"),
         ("unknown.jsonl", "has expected outputs for tasks that this project does not have: sotr; add those tasks"),
         ("none.jsonl", "line 1: the picture a.jpg is not there"),
         ("private.jsonl", "line 1: the picture ../secret lies outside of the folder of the cases"),

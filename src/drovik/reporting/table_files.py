@@ -16,6 +16,8 @@ from drovik.reporting.cells import guarded
 
 _HEAD = 1_000_000
 """Bytes of a first line that are looked at."""
+_TELLING = 3
+"""Columns that tell a table of ours from somebody's own."""
 BATCH = 10_000
 """Rows that are held at a time: a table of a million is written in little memory."""
 
@@ -71,13 +73,13 @@ def files_of(tables: Sequence[FileTable], target: Path, kind: str) -> dict[Path,
 
 
 def _holds(path: Path, tables: Sequence[FileTable], kind: str) -> bool:
-    """Whether a file has the columns of a table that is written here."""
-    known = {table.name: [name for name, _ in table.columns] for table in tables}
+    """Whether a file has the columns of a table that is written here, or those it had: new ones come at the end."""
+    known = [[name for name, _ in table.columns] for table in tables]
     try:
         found = _COLUMNS[kind](path)
     except Exception:  # whatever it is, it is no such table
         return False
-    return found is None or found in known.values()
+    return found is None or (len(found) >= _TELLING and any(one[: len(found)] == found for one in known))
 
 
 def _batches(table: FileTable) -> Iterator[list[tuple[Any, ...]]]:

@@ -112,23 +112,23 @@ def _require_tasks(project: Project, cases: Sequence[Case], source: Path) -> Non
 def _opened(source: Path) -> Iterator[tuple[Path, Path]]:
     """The folder that pictures are named from, and the file of the cases; a bundle is unpacked for that long."""
     if source.is_dir():
-        yield source, _cases_file(source)
+        yield source, _cases_file(source, source)
     elif source.suffix.lower() == ".zip":
         with tempfile.TemporaryDirectory(prefix="drovik-") as name:
             _unpack(source, Path(name))
-            yield Path(name), _cases_file(Path(name))
+            yield Path(name), _cases_file(Path(name), source)
     else:
         yield source.parent, source
 
 
-def _cases_file(folder: Path) -> Path:
-    """The cases of a project that may not be whole."""
+def _cases_file(folder: Path, source: Path) -> Path:
+    """The cases of a project that may not be whole, and came from `source`."""
     try:
         with (folder / "drovik.toml").open("rb") as file:
             return folder / str(tomllib.load(file).get("cases", "cases.jsonl"))
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError):
         remedy = "give a project, a bundle, or a table of cases"
-        raise UsageError(Problem("holds no project that can be read", remedy, str(folder))) from None
+        raise UsageError(Problem("holds no project that can be read", remedy, str(source))) from None
 
 
 def _unpack(bundle: Path, target: Path) -> None:
