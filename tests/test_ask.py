@@ -115,6 +115,10 @@ def test_pictures_come_from_files_addresses_and_standard_input(
         (["photos/lp-001.jpg", "What?", "--field", "a:colour"], "there is no type 'colour'"),
         (["photos/lp-001.jpg", "What?", "--repeat", "0"], "--repeat is at least 1"),
         (["photos/lp-001.jpg", "What?", "--keep", "project"], "is not a project and task"),
+        (
+            ["photos/lp-001.jpg", "What?", "--keep", "mine/a"],
+            "mine/cases.jsonl: is there already, and belongs to no project",
+        ),
     ],
 )
 def test_what_cannot_be_asked_is_one_line(
@@ -122,6 +126,8 @@ def test_what_cannot_be_asked_is_one_line(
 ) -> None:
     service = serve(lambda n, b: reply({"answer": "A bottle."}))
     set_up(drovik, f"http://127.0.0.1:{service.port}")
+    (drovik.folder / "mine").mkdir()
+    (drovik.folder / "mine/cases.jsonl").write_text("{}\n")
     result = drovik("ask", *(word.replace("WEB", f"http://{web}") for word in words))
     assert result.code in (2, 3)
     assert line in result.err

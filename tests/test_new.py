@@ -179,6 +179,30 @@ def test_bare_pictures_become_a_project_whose_truth_is_filled_in_later(drovik: D
     assert (again.code, "a/drovik.toml: there is a project already" in again.err) == (2, True)
 
 
+def test_nothing_that_is_there_is_written_over(drovik: Drovik, pictures: list[Path]) -> None:
+    """A table that happens to be called cases.jsonl is not lost to the project that is made of it."""
+    row = json.dumps({"photo": pictures[0].name, "kind": "cap", "note": "my own"})
+    for name in ("cases.jsonl", "mine.jsonl"):
+        (drovik.folder / name).write_text(row)
+    put(pictures[0], drovik.folder / pictures[0].name)
+    (drovik.folder / ".gitignore").write_text("*.pyc\n.env")
+    for name in ("cases.jsonl", "tasks/sort/question.toml", "dialects/plain.toml"):
+        own = drovik.folder / name
+        own.parent.mkdir(parents=True, exist_ok=True)
+        own.write_text(row)
+        refused = drovik("new", ".", "--from", "mine.jsonl")
+        assert (
+            refused.code,
+            ": is there already, and belongs to no project; name another folder" in refused.err,
+        ) == (2, True)
+        assert own.read_text() == row
+        assert not (drovik.folder / "drovik.toml").exists()
+        own.unlink()
+        shutil.rmtree(drovik.folder / "tasks", ignore_errors=True)
+    accepted(drovik, ".", "--from", "mine.jsonl")
+    assert (drovik.folder / ".gitignore").read_text() == "*.pyc\n.env\n.drovik/\n"
+
+
 def test_on_a_terminal_it_asks(drovik: Drovik, pictures: list[Path]) -> None:
     for picture in pictures[:2]:
         put(picture, drovik.folder / "mine" / picture.name)

@@ -18,9 +18,11 @@ from drovik.project.examples import ExampleCase, Examples, as_json_line
 from drovik.project.schema_inference import infer_schema
 from drovik.project.tasks import Task
 from drovik.scoring.drafted_measure import drafted_measure
-from drovik.workflow.saved_project import as_template, copy_services, write_toml
+from drovik.workflow.project_start import require_free, start_project, write_toml
+from drovik.workflow.saved_project import as_template, copy_services
 from drovik.workflow.services import Services
 
+_DIALECT = "dialects/plain.toml"
 LONG = 60
 """Texts that are longer on average are texts to be read or described, and no values."""
 
@@ -40,15 +42,15 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
 
     :param services: the user's own; where there are none, the stand-in's is put in, to try it with.
     :param ask: the question; empty: one is drafted.
-    :raises UsageError: where a project is there already.
+    :raises UsageError: where a project is there already, or a file that would be written over.
     """
     if (folder / "drovik.toml").exists():
         raise UsageError(Problem("there is a project already", "name another folder", str(folder / "drovik.toml")))
     folder.mkdir(parents=True, exist_ok=True)
     values = [case.expected for case in examples.cases if case.expected is not None]
     task = _task_of(values)
-    write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": "cases.jsonl"})
-    write_whole(folder / ".gitignore", ".env\n.drovik/\n")
+    require_free(folder, f"tasks/{task}", *([] if services.settings.models else [_DIALECT]))
+    start_project(folder)
     if not copy_services(folder, services, services.settings.models):
         _stand_in_into(folder)
     _task_into(folder, task, values, ask)
@@ -158,8 +160,7 @@ def placed_picture(folder: Path, picture: Path) -> str:
 def _stand_in_into(folder: Path) -> None:
     """The stand-in's endpoint, with a model of its own, to try the project with."""
     demo = files("drovik.demo") / "project"
-    (folder / "dialects").mkdir(exist_ok=True)
-    write_whole(folder / "dialects/plain.toml", (demo / "dialects/plain.toml").read_text("utf-8"))
+    write_whole(folder / _DIALECT, (demo / _DIALECT).read_text("utf-8"))
     if not (folder / ".env").exists():
         write_whole(folder / ".env", (demo / "dot-env").read_text("utf-8"))  # the stand-in's own key, no secret
     desk = {"url": "http://127.0.0.1:8765", "dialect": "plain", "key_env": "DESK_KEY"}

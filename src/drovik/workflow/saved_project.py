@@ -13,7 +13,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import tomlkit
 from jsonpointer import JsonPointer
 
 from drovik.dialects.learn.learned_files import add_endpoint, add_prep
@@ -28,6 +27,7 @@ from drovik.project.toml_files import read_toml
 from drovik.scoring.drafted_measure import drafted_measure
 from drovik.store.answer_store import Store
 from drovik.store.import_replies import import_replies
+from drovik.workflow.project_start import CASES, require_free, start_project, write_toml
 from drovik.workflow.services import USERS, users_folder
 
 if TYPE_CHECKING:
@@ -35,7 +35,6 @@ if TYPE_CHECKING:
     from drovik.project.models import Model
     from drovik.workflow.picture_arguments import NamedPicture
     from drovik.workflow.services import Services
-
 
 _TEMPLATE_SIGN = re.compile(r"\{\{|\{%|\{#")
 
@@ -120,10 +119,12 @@ def _cases_name(folder: Path) -> str:
     table = read_toml(folder / "drovik.toml", "drovik.toml", problems) if (folder / "drovik.toml").exists() else {}
     if table is None:
         raise UsageError(problems)
-    return str(table.get("cases", "cases.jsonl"))
+    return str(table.get("cases", CASES))
 
 
 def _require_growing_cases(folder: Path) -> None:
+    if not (folder / "drovik.toml").exists():
+        require_free(folder)
     source = _cases_name(folder)
     if not source.endswith((".jsonl", ".ndjson")):
         raise UsageError(Problem("cases can be added to a .jsonl file only", "add the pictures by hand", source))
@@ -133,8 +134,7 @@ def _services_into(folder: Path, services: Services, made: AdhocProject) -> list
     """The endpoints, models and prep that were used, where the project lacks them."""
 
     if not (folder / "drovik.toml").exists():
-        write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": "cases.jsonl"})
-        write_whole(folder / ".gitignore", ".env\n.drovik/\n")
+        start_project(folder)
     written = copy_services(folder, services, made.project.settings.models)
     for name, prep in made.project.settings.preps.items():
         add_prep(folder, _prep_name(folder, name, prep.canonical()), prep.canonical())
@@ -255,15 +255,6 @@ def _prompt_into(folder: Path, task: str, question: AdhocQuestion) -> str:
     kept: dict[str, Any] = {key: text for key, text in document.items() if text or key == "ask"}
     write_toml(home / f"{name}.toml", kept | ({"turns": turns} if turns else {}))
     return name
-
-
-def write_toml(path: Path, table: Mapping[str, Any]) -> None:
-    """Write a table as TOML; texts of several lines stay readable as such."""
-    document = tomlkit.document()
-    for key, value in table.items():
-        lines = isinstance(value, str) and "\n" in value
-        document[key] = tomlkit.string(value, multiline=True) if lines else value
-    write_whole(path, tomlkit.dumps(document))
 
 
 def _read(path: Path) -> Mapping[str, Any]:
