@@ -21,8 +21,10 @@ from drovik.project import agreements
 from drovik.project.arms import canonical, digest
 from drovik.project.case_reading import read_cases
 from drovik.project.cases import Case
+from drovik.project.record_problems import PATTERN_WORDS
 from drovik.project.settings import Endpoint, is_loopback
 from drovik.transport import consent as trust
+from drovik.workflow import file_schema
 
 Spoil = Callable[[Path], object]
 SCHEMA = "tasks/sort/answer.schema.json"
@@ -120,6 +122,21 @@ def test_what_may_be_one_thing_or_another_is_told_all_that_would_do(drovik: Drov
         ):
             settings.write_text(f"{before}\n{table}\n")
             assert drovik("check").out.splitlines() == [f"drovik.toml: {place}.{said}", "1 thing is wrong."]
+
+
+def test_a_text_that_does_not_fit_is_told_what_would_and_never_a_pattern(drovik: Drovik) -> None:
+    settings = demo_on_port(drovik.folder, 1, cases=1) / "drovik.toml"
+    before = settings.read_text()
+    settings.write_text(f'store = "my.sqlite"\n{before}')
+    assert drovik("check").out.splitlines() == [
+        "drovik.toml: store: 'my.sqlite' will not do; write an address, like postgresql://HOST/DATABASE",
+        "1 thing is wrong.",
+    ]
+    names = ("drovik.toml", "question.toml", "prompt.toml", "dialect.toml", "cases.jsonl", "reviews.jsonl")
+    patterns = {
+        one for name in names for one in re.findall(r'"pattern": "(.*)"', json.dumps(file_schema(name), indent=1))
+    }
+    assert {json.loads(f'"{one}"') for one in patterns} == set(PATTERN_WORDS)
 
 
 def test_one_wrong_thing_in_a_measure_is_one_line(drovik: Drovik) -> None:

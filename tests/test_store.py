@@ -286,6 +286,26 @@ def read_only(tmp_path: Path, sent: tuple[Drovik, FakeService]) -> Iterator[Drov
     subprocess.run(["umount", "-l", str(disk)], check=True)
 
 
+def test_somebody_elses_database_is_never_made_a_store(sent: tuple[Drovik, FakeService]) -> None:
+    """Whoever copies a store from or to a wrong file still has that file as it was."""
+    drovik, _ = sent
+    own, notes = drovik.folder / "own.db", drovik.folder / "notes.txt"
+    with contextlib.closing(sqlite3.connect(own)) as link:
+        link.execute("CREATE TABLE mine (a)")
+    notes.write_text("my own")
+    before = own.read_bytes(), notes.read_bytes()
+    for words, said in (
+        (("own.db", "new.db"), "own.db: is a database, and no store of Drovik's; move it away, or name another file"),
+        ((".", "own.db"), "own.db: is a database, and no store of Drovik's; move it away, or name another file"),
+        (("notes.txt", "new.db"), "notes.txt: is no store, or is damaged; name another file"),
+        ((".", "notes.txt"), "notes.txt: is no store, or is damaged; name another file"),
+    ):
+        done = drovik("store", "copy", *words)
+        assert (done.code, done.err) == (2, f"{said}\n")
+    assert (own.read_bytes(), notes.read_bytes()) == before
+    assert not (drovik.folder / "new.db").exists()
+
+
 def test_a_read_only_project_is_scored_shown_and_reported(read_only: Drovik, tmp_path: Path) -> None:
     copies = set(Path(tempfile.gettempdir()).glob("drovik-*/answers.sqlite"))  # of programs that were killed
     assert read_only("score", *SORT, "--json").json["tasks"]["sort"][0]["statuses"] == {"ok": 40}

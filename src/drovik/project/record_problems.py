@@ -14,6 +14,18 @@ from drovik.errors import Problem, known_words
 from drovik.project.former_names import remedy_for
 from drovik.text import cut
 
+PATTERN_WORDS = {
+    r"^[A-Z]{3}$": "three capitals, like EUR",
+    r"^/": "a path from the root, like /answer",
+    r"^https?://": "an address, like https://HOST/PATH",
+    r"^postgres(ql)?://.": "an address, like postgresql://HOST/DATABASE",
+    r"^[A-Za-z_][A-Za-z0-9_]*$": "the name of a variable, like DESK_KEY",
+    r"^[a-z_][a-z0-9_]*$": "a word of small letters, digits and _",
+    r"^[^\s/@:,*]+$": "a name without spaces and any of / @ : , *",
+    r"^(white|black|gray|#[0-9a-fA-F]{6})$": "white, black, gray or a colour, like #f0f0f0",
+}
+"""What a text has to be that is to fit a pattern."""
+
 
 def problems_of(error: ValidationError, record: type[BaseModel], shown: str, place: str = "") -> list[Problem]:
     """Each error of a pydantic validation as a Problem, unknown keys with the nearest known one."""
@@ -127,6 +139,8 @@ def _word(one: Any, shown: str) -> str:
     }
     if one["type"] == "literal_error":
         return str(one["msg"]).removeprefix("Input should be ")
+    if one["type"] == "string_pattern_mismatch":
+        return PATTERN_WORDS.get(one["ctx"]["pattern"], "")
     return plain.get(one["type"].partition("_")[0], "") if _is_of_another_kind(one) else ""
 
 

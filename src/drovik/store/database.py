@@ -93,11 +93,12 @@ def open_database(path: Path, create: bool = True) -> Database:
                 shutil.copyfile(f"{path}{ending}", f"{folder}/answers.sqlite{ending}")
         return _opened(Path(folder) / "answers.sqlite", folder, False)
     except (*BROKEN, OSError) as error:
-        raise store_error(error) from None
+        raise store_error(error, path) from None
 
 
 def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
     connection = sqlite3.connect(str(path), isolation_level=None, timeout=LOCKED_SECONDS)
+    _require_ours(connection, path)
     connection.execute("PRAGMA journal_mode = WAL")
     connection.execute("PRAGMA synchronous = NORMAL")
     connection.execute("PRAGMA wal_autocheckpoint = 4000")
@@ -109,6 +110,19 @@ def _opened(path: Path, copied_in: str | None, is_kept: bool) -> Database:
         _, notes = import_rescued(connection, path.parent, id_)
         note_id(path, id_)
     return Database(connection, id_, tuple(notes), copied_in)
+
+
+def _require_ours(connection: sqlite3.Connection, path: Path) -> None:
+    """See that a database is a store, or holds nothing at all, before anything is written into it.
+
+    :raises StoreError: where it is somebody else's.
+    """
+    version = connection.execute("PRAGMA user_version").fetchone()[0]
+    if version == 0 and connection.execute("SELECT COUNT(*) FROM sqlite_master").fetchone()[0]:
+        connection.close()
+        raise StoreError(
+            Problem("is a database, and no store of Drovik's", "move it away, or name another file", _shown(path))
+        )
 
 
 def id_file(path: Path) -> Path:
@@ -212,8 +226,17 @@ _WORDS: dict[type[StoreError], tuple[str, str]] = {
 }
 
 
-def store_error(error: sqlite3.Error | OSError | UnicodeDecodeError) -> StoreError:
-    """An error of the store as what it is, by SQLite's own code (its lowest byte) or the system's."""
+def _shown(path: Path | None) -> str:
+    """A store's file as it is named: that of a project from the project's folder."""
+    home = Path(_SHOWN).parts
+    return _SHOWN if path is None or path.parts[-len(home) :] == home else str(path)
+
+
+def store_error(error: sqlite3.Error | OSError | UnicodeDecodeError, path: Path | None = None) -> StoreError:
+    """An error of the store as what it is, by SQLite's own code (its lowest byte) or the system's.
+
+    :param path: of its file; None: it is the project's.
+    """
     kind = StoreError
     if isinstance(error, UnicodeDecodeError):
         kind = StoreDamaged
@@ -226,7 +249,9 @@ def store_error(error: sqlite3.Error | OSError | UnicodeDecodeError) -> StoreErr
     else:
         kind = _OF_SQLITE.get(getattr(error, "sqlite_errorcode", 0) & 0xFF, StoreError)
     what, remedy = _WORDS.get(kind, (f"cannot be used: {error}", "check the folder's permissions and the disk"))
-    return kind(Problem(what, remedy, _SHOWN))
+    if kind is StoreDamaged and _shown(path) != _SHOWN:
+        what, remedy = "is no store, or is damaged", "name another file"
+    return kind(Problem(what, remedy, _shown(path)))
 
 
 @contextlib.contextmanager
