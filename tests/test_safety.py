@@ -109,7 +109,7 @@ def test_a_full_disk_is_one_line_and_what_was_under_way_is_kept(
     drovik = Drovik(small_disk, tmp_path / "config")
 
     def decide(number: int, body: dict[str, Any]) -> Reply:
-        time.sleep(0.1)  # so that writing keeps up with sending, however busy the machine is
+        time.sleep(0.25)  # so that writing keeps up with sending, however busy the machine is
         return good('{"kind": "cap"}', padding="x" * 900_000)
 
     service = serve(decide)

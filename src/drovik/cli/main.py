@@ -15,6 +15,7 @@ import sys
 from collections.abc import Sequence
 from typing import NoReturn
 
+from drovik.cli.signs_of_life import SignsOfLife
 from drovik.errors import DONE, INTERRUPTED, WRONG_INPUT, DrovikError
 from drovik.text import without_controls
 from drovik.version import __version__
@@ -147,7 +148,8 @@ def _run(words: Sequence[str]) -> int:
     if arguments.command is None:
         parser.print_help()
         return DONE
-    code: int = arguments.run(arguments)
+    with SignsOfLife():
+        code: int = arguments.run(arguments)
     return code
 
 

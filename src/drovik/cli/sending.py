@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 from drovik import workflow
 from drovik.cli.arguments import agreement, require_sendable
 from drovik.errors import DOES_NOT_HOLD, DONE, INTERRUPTED, NO_SERVICE
+from drovik.following import listening
 from drovik.heavy import asyncio
 from drovik.money import money_text
 
@@ -136,8 +137,10 @@ class Progress:
         self._done = threading.Event()
         self._thread: threading.Thread | None = None
         self._live: Any = None
+        self._alone = listening(lambda step: None)  # there are no two lines that are drawn over
 
     def __enter__(self) -> Progress:
+        self._alone.__enter__()
         if not self._quiet:
             if sys.stderr.isatty():
                 self._draw()
@@ -148,6 +151,7 @@ class Progress:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self._alone.__exit__(kind, error, trace)
         self._done.set()
         if self._thread:
             self._thread.join()

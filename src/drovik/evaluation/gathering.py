@@ -12,6 +12,7 @@ from drovik.evaluation.judged_elsewhere import JudgesElsewhere
 from drovik.evaluation.scored_arms import ToScore, scored_arms
 from drovik.evaluation.second_process import LocalJudges
 from drovik.evaluation.task_measures import task_measures
+from drovik.following import following
 from drovik.parsing.answer_text import Answer
 from drovik.parsing.status import Status
 from drovik.planning.conversation import arm_before
@@ -86,7 +87,7 @@ def gather(
         if "@" in word and not any(arm.name.startswith(word) for one in fitting.values() for arm in one):
             known = known_words(word, [name for task in chosen for name, _ in older_names(project, store, task)])
             raise UsageError(Problem(f"there is no older arm '{word}'", known))
-    with LocalJudges() as here:
+    with following("scoring"), LocalJudges() as here:
         return [
             _view(project, store, task, own, cases, digests, judges or here, trust)
             for task in chosen

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
+from drovik.following import following
 from drovik.parsing.answer_text import Answer
 from drovik.project.cases import Case
 from drovik.project.tasks import Task
@@ -78,12 +79,16 @@ def judge_elsewhere(
         judged = known.judged(measure)
         under_way: set[PairKey] = set()
         every = _not_judged(known, judged, measure, cases, answers, under_way)
-        for pairs, done in judges.judged(known.task, measure, every):
-            for pair, one in zip(pairs, done, strict=True):
-                judged.add(pair.key, one)
-            under_way.difference_update([pair.key for pair in pairs])
-            if judged.fresh >= _KEPT_AT_ONCE:
-                keep()
+        with following(f"judging answers to {known.task.name} by {measure.name}") as tell:
+            count = 0
+            for pairs, done in judges.judged(known.task, measure, every):
+                for pair, one in zip(pairs, done, strict=True):
+                    judged.add(pair.key, one)
+                under_way.difference_update([pair.key for pair in pairs])
+                count += len(pairs)
+                tell(count)
+                if judged.fresh >= _KEPT_AT_ONCE:
+                    keep()
 
 
 def _not_judged(

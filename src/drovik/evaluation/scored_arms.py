@@ -10,6 +10,7 @@ from drovik.evaluation.asked import Asks, add_outside, answered_within, asks_of_
 from drovik.evaluation.judged_elsewhere import JudgesElsewhere, judge_elsewhere
 from drovik.evaluation.judgements import people_measure
 from drovik.evaluation.kept_judgements import KeptJudgements
+from drovik.following import followed, following
 from drovik.parsing.answer_text import Answer
 from drovik.planning.answers import answers_to, judged_cases, pictures_sent
 from drovik.planning.conversation import threads_of_task
@@ -73,9 +74,11 @@ def _threads(to_score: ToScore, arms: Sequence[Arm]) -> Iterator[Sequence[Thread
     task, cases = to_score.task, to_score.cases
     is_plain = task.after is None and task.judges is None and not task.repair_turn
     at_once = _CASES if is_plain and not any(arm.prompt.turns for arm in arms) else max(1, len(cases))
-    for start in range(0, len(cases), at_once):
-        some = cases[start : start + at_once]
-        yield threads_of_task(to_score.project, to_score.store, task, arms, some, to_score.digests)
+    with following(f"looking up what was asked of {task.name}, in cases", len(cases)) as tell:
+        for start in range(0, len(cases), at_once):
+            some = cases[start : start + at_once]
+            tell(start)
+            yield threads_of_task(to_score.project, to_score.store, task, arms, some, to_score.digests)
 
 
 def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
@@ -108,7 +111,7 @@ def scored_arms(to_score: ToScore, arms: Sequence[Arm]) -> ScoredArms:
     judge_elsewhere(to_score.judges, known, measures, cases, asked.repeats, keep)
     scores = []
     before = task.after.task if task.after else ""
-    for arm in arms:
+    for arm in followed(f"scoring the arms of {task.name}", arms, len(arms)):
         own = [case for case in cases if (arm.name, case.id) not in left_out] if left_out else cases
         answers = asked.repeats[arm.name]
         made = score_arm(task, arm.name, measures, own, answers, by_turn.get(arm.name), second.get(arm.name), known)

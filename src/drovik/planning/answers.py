@@ -14,6 +14,7 @@ from itertools import islice
 from typing import Any
 
 from drovik.dialects.response import is_error, parse_reply
+from drovik.following import followed
 from drovik.parsing.answer_text import READING_REVISION, Answer, Reader
 from drovik.parsing.status import Status
 from drovik.planning.plan import Thread
@@ -100,7 +101,7 @@ def _read_now(
     """The answers that were not read yet, or otherwise than today; kept from now on."""
     reader = Reader(task.form, task.schema)
     found: dict[str, Answer] = {}
-    left = iter(unread.items())
+    left = followed(f"reading the replies to {task.name}", unread.items(), len(unread))
     while some := list(islice(left, _KEPT_AT_ONCE)):
         fresh = []
         for identity, attempt in some:

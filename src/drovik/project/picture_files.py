@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from drovik.errors import DrovikError, Problem, ProjectError
 from drovik.files import nonblocking_opener
+from drovik.following import followed
 from drovik.project.arms import digest_of_bytes
 from drovik.project.object_pictures import ObjectPictures, is_object
 
@@ -137,7 +138,7 @@ class PictureFolder:
         if self._digested_by is not None:
             return self._digested_by(paths)
         if self._objects is None or not any(map(is_object, paths)):
-            return [source_digest(self.read(path)) for path in paths]
+            return [source_digest(self.read(path)) for path in followed("reading pictures", paths, len(paths))]
         return self._objects.each(paths, lambda path: source_digest(self.read(path)))
 
     def digested_by(self, work: Callable[[Sequence[str]], list[str]]) -> PictureFolder:

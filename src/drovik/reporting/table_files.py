@@ -12,6 +12,7 @@ from typing import Any, Protocol
 
 from drovik.errors import Problem, UsageError
 from drovik.files import written_whole
+from drovik.following import followed
 from drovik.reporting.cells import guarded
 
 _HEAD = 1_000_000
@@ -82,8 +83,12 @@ def _holds(path: Path, tables: Sequence[FileTable], kind: str) -> bool:
     return found is None or (len(found) >= _TELLING and any(one[: len(found)] == found for one in known))
 
 
+def _rows(table: FileTable) -> Iterator[tuple[Any, ...]]:
+    return followed(f"writing {table.name}, in rows", table.rows())
+
+
 def _batches(table: FileTable) -> Iterator[list[tuple[Any, ...]]]:
-    rows = table.rows()
+    rows = _rows(table)
     while batch := list(itertools.islice(rows, BATCH)):
         yield batch
 
@@ -93,7 +98,7 @@ def _write_csv(tables: Sequence[FileTable], path: Path) -> int:
     with path.open("w", encoding="utf-8", errors="replace", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow([name for name, _ in table.columns])
-        for row in table.rows():
+        for row in _rows(table):
             writer.writerow([guarded(cell) for cell in row])
             count += 1
     return count
@@ -103,7 +108,7 @@ def _write_lines(tables: Sequence[FileTable], path: Path) -> int:
     (table,) = tables
     names, count = [name for name, _ in table.columns], 0
     with path.open("w", encoding="utf-8", newline="") as file:
-        for row in table.rows():
+        for row in _rows(table):
             # Escaped to ASCII: a text may hold halves of characters, which UTF-8 cannot.
             file.write(json.dumps(dict(zip(names, row, strict=True))) + "\n")
             count += 1

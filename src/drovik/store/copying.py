@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import itertools
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from typing import Any
 
 from drovik.errors import Problem, StoreError, UsageError
+from drovik.following import followed
 from drovik.project.reading import StorePlace
 from drovik.store.answer_store import Store
 from drovik.store.database import BROKEN, Connection, note_id, store_error, transaction
@@ -23,12 +24,10 @@ _NUMBERED = ("replies", "quotes", "held_out_looks", "senders")
 def copy_store(
     out_of: StorePlace,
     into: StorePlace,
-    on_progress: Callable[[str, int], None] | None = None,
     of_one_moment: bool = False,
 ) -> dict[str, int]:
     """Copy all that a store holds into one that holds nothing, all of it or nothing; they then have the same id.
 
-    :param on_progress: called with the table, and how many of its rows are copied.
     :param of_one_moment: whether it is enough to have what there is at one moment, while others send into the store.
     :return: how many rows of each table there are.
     :raises DrovikError: where there is no store, somebody is sending into it, or the other is not empty.
@@ -46,7 +45,7 @@ def copy_store(
                 new.connection.execute("DELETE FROM store")
                 new.connection.executemany("INSERT INTO store VALUES (?)", _rows(old.connection, "store"))
                 for table in TABLES:
-                    done[table] = _copy(old.connection, new.connection, table, on_progress)
+                    done[table] = _copy(old.connection, new.connection, table)
                 _number_on(new.connection)
         except BROKEN as error:
             raise store_error(error) from None
@@ -84,14 +83,12 @@ def _rows(connection: Connection, table: str) -> Iterator[tuple[Any, ...]]:
     yield from connection.execute(f"SELECT * FROM {table}")
 
 
-def _copy(old: Connection, new: Connection, table: str, on_progress: Callable[[str, int], None] | None) -> int:
-    rows = _rows(old, table)
+def _copy(old: Connection, new: Connection, table: str) -> int:
+    rows = followed(f"copying {table}, in rows", _rows(old, table), _count(old, table))
     count = 0
     while some := list(itertools.islice(rows, _AT_ONCE)):
         new.executemany(f"INSERT INTO {table} VALUES ({', '.join('?' * len(some[0]))})", some)
         count += len(some)
-        if on_progress is not None:
-            on_progress(table, count)
     return count
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 import tomlkit
 
 from drovik.errors import Problem, UsageError
+from drovik.following import followed, following
 from drovik.project.reading import Project, StorePlace
 from drovik.project.settings import FILE_NAME
 from drovik.store.copying import copy_store
@@ -35,7 +36,8 @@ def write_bundle(project: Project, target: Path) -> tuple[int, int]:
     count = 0
     try:
         with zipfile.ZipFile(beside, "w", zipfile.ZIP_DEFLATED) as bundle:
-            for path in _files(project, target):
+            every = list(_files(project, target))
+            for path in followed("packing files", every, len(every)):
                 name = path.relative_to(project.folder).as_posix()
                 data = path.read_bytes()
                 if any(secret.encode() in data for secret in secrets):
@@ -45,7 +47,8 @@ def write_bundle(project: Project, target: Path) -> tuple[int, int]:
                 count += 1
             if project.settings.store or project.store_path.exists():
                 name = project.store_path.relative_to(project.folder).as_posix()
-                bundle.writestr(name, _store(project.store_place))
+                with following("packing the store"), tempfile.TemporaryDirectory() as folder:
+                    bundle.write(_copied(project.store_place, Path(folder) / "copy.sqlite"), name)
                 count += 1
         os.replace(beside, target)
     except OSError as error:
@@ -82,23 +85,20 @@ def _modules(project: Project) -> set[str]:
     return {call.partition(":")[0].replace(".", "/") + ".py" for call in calls if call}
 
 
-def _store(place: StorePlace) -> bytes:
-    """The store as a file, as it is at one moment."""
-    path = place.path
-    with tempfile.TemporaryDirectory() as folder:
-        copy = Path(folder) / "copy.sqlite"
-        if place.url is not None:
-            copy_store(place, StorePlace(copy), of_one_moment=True)
-            return copy.read_bytes()
-        source, target = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True), sqlite3.connect(copy)
-        try:
-            source.backup(target)
-            with contextlib.suppress(sqlite3.OperationalError):  # an older store, that could only be read
-                for cache in _WORKED_OUT:
-                    target.execute(f"DELETE FROM {cache}")
-                target.commit()
-                target.execute("VACUUM")
-        finally:
-            source.close()
-            target.close()
-        return copy.read_bytes()
+def _copied(place: StorePlace, copy: Path) -> Path:
+    """The store as a file, as it is at one moment; it may be larger than memory."""
+    if place.url is not None:
+        copy_store(place, StorePlace(copy), of_one_moment=True)
+        return copy
+    source, target = sqlite3.connect(f"{place.path.resolve().as_uri()}?mode=ro", uri=True), sqlite3.connect(copy)
+    try:
+        source.backup(target)
+        with contextlib.suppress(sqlite3.OperationalError):  # an older store, that could only be read
+            for cache in _WORKED_OUT:
+                target.execute(f"DELETE FROM {cache}")
+            target.commit()
+            target.execute("VACUUM")
+    finally:
+        source.close()
+        target.close()
+    return copy

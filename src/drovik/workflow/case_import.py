@@ -12,6 +12,7 @@ from pathlib import Path, PurePosixPath
 from typing import Literal
 
 from drovik.errors import DrovikError, Problem, ProjectError, UsageError
+from drovik.following import followed
 from drovik.planning.sources import is_remote
 from drovik.project.case_reading import case_of, check_expected, read_cases
 from drovik.project.case_rows import is_exported, row_of, row_of_cells
@@ -70,7 +71,8 @@ def import_cases(project: Project, source: Path, known: Known, tasks: Sequence[s
             more = " and others" if len(others) > _NAMED else ""
             raise ProjectError(Problem(what + more, "take theirs: --replace, or leave yours: --keep", source.name))
         replaced = others if known == "replace" else []
-        placed = [_placed(project.folder, home, one) for one in (*new, *replaced)]
+        taken = (*new, *replaced)
+        placed = [_placed(project.folder, home, one) for one in followed("taking cases in", taken, len(taken))]
         if placed:
             settings, ids = project.settings, {one.id for one in replaced}
             add_cases(project.folder, settings.cases, placed, ids, project.tasks, settings.null_word)
@@ -142,7 +144,7 @@ def _unpack(bundle: Path, target: Path) -> None:
             wanted = [one for one in archive.infolist() if not one.filename.startswith(".drovik/")]  # no answers
             if sum(one.file_size for one in wanted) > _MOST_BYTES:
                 raise UsageError(Problem(f"is larger than {_MOST_BYTES // 10**9} GB", remedy, str(bundle)))
-            for one in wanted:
+            for one in followed("unpacking", wanted, len(wanted)):
                 parts = PurePosixPath(one.filename.replace("\\", "/")).parts
                 if one.filename.startswith(("/", "\\")) or ".." in parts or any(":" in part for part in parts):
                     what = f"holds a file that would lie elsewhere: {one.filename[:80]}"

@@ -14,6 +14,7 @@ from typing import Any
 from drovik.dialects.learn.learned_files import add_endpoint
 from drovik.errors import Problem, UsageError
 from drovik.files import write_whole
+from drovik.following import followed
 from drovik.project.examples import ExampleCase, Examples, as_json_line
 from drovik.project.schema_inference import infer_schema
 from drovik.project.tasks import Task
@@ -55,7 +56,8 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
         _stand_in_into(folder)
     _task_into(folder, task, values, ask)
     placed: dict[Path, str] = {}
-    for picture in (one for case in examples.cases for one in case.pictures):
+    every = [one for case in examples.cases for one in case.pictures]
+    for picture in followed("taking pictures in", every, len(every)):
         if picture not in placed:
             placed[picture] = placed_picture(folder, picture)
     lines = [as_json_line(_row(case, task, placed)) for case in examples.cases]

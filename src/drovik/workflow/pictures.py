@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import DrovikError, Problem, UsageError, known_words
+from drovik.following import followed
 from drovik.images.inspection import inspect
 from drovik.planning.sources import is_remote
 from drovik.project.cases import Case
@@ -92,11 +93,8 @@ class PictureFile:
     wrong: list[str] = field(default_factory=list)
 
 
-def inspect_pictures(project: Project, on_progress: Callable[[int, int], None] | None = None) -> list[PictureFile]:
-    """Look at every picture of the cases, each file once.
-
-    :param on_progress: called with how many of how many were looked at.
-    """
+def inspect_pictures(project: Project) -> list[PictureFile]:
+    """Look at every picture of the cases, each file once."""
     files: dict[str, PictureFile] = {}
     for case in project.cases:
         for picture in case.pictures:
@@ -104,9 +102,8 @@ def inspect_pictures(project: Project, on_progress: Callable[[int, int], None] |
     every = list(files.values())
     project.pictures.look_up(files)
     with ThreadPoolExecutor(2) as pool:
-        for number, _ in enumerate(pool.map(lambda one: _look(project, one), every), 1):
-            if on_progress is not None:
-                on_progress(number, len(every))
+        for _ in followed("looking at pictures", pool.map(lambda one: _look(project, one), every), len(every)):
+            pass
     _mark_duplicates(every)
     return every
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from drovik.errors import ConsentError, DrovikError, Problem
+from drovik.following import followed
 from drovik.images.decode.facts import allowed_pixels, require_pixel_limit
 from drovik.images.layout import layout_of
 from drovik.planning.rendering import conversation_of, is_same_for_all
@@ -18,6 +19,7 @@ from drovik.project.arms import arms_of
 from drovik.project.cases import prep_for
 from drovik.project.picture_files import source_digest
 from drovik.project.reading import Project, check_secrets
+from drovik.project.schemas import SchemaChecker
 from drovik.scoring.drafted_measure import drafted_measure
 from drovik.store.answer_store import Store
 from drovik.text import counted, shortened
@@ -62,8 +64,15 @@ def unmeasured_tasks(project: Project) -> list[Task]:
 
 
 def draft_for(task: Task, cases: Sequence[Case]) -> str:
-    """A measure for a task that has none, such as takes what is expected of its cases."""
-    return drafted_measure(task, [case.expected[task.name] for case in cases if task.name in case.expected])
+    """A measure for a task that has none, such as takes what is expected of its cases.
+
+    What does not fit the schema is wrong in itself, and takes no part.
+    """
+    expected = [case.expected[task.name] for case in cases if task.name in case.expected]
+    if task.schema is not None:
+        checker = SchemaChecker(task.schema)
+        expected = [one for one in expected if not checker.mismatches(one, 1)]
+    return drafted_measure(task, expected)
 
 
 def unmeasured_text(task: Task, cases: Sequence[Case]) -> str:
@@ -139,7 +148,7 @@ def _check_pictures(project: Project) -> list[Problem]:
     preps |= {place: one for place, one in own.items() if one is not None and not isinstance(one, str)}
     project.pictures.look_up(picture.path for case in project.cases for picture in case.pictures)
     with _looks(project) as looks:
-        for case in project.cases:
+        for case in followed("looking at the pictures of cases", project.cases, len(project.cases)):
             for number, picture in enumerate(case.pictures):
                 for place, prep in preps.items():
                     problem = _first_problem(looks, case, number, prep)

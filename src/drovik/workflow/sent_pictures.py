@@ -8,6 +8,7 @@ from pathlib import Path
 
 from drovik.errors import Problem, UsageError
 from drovik.evaluation.gathering import TaskView
+from drovik.following import followed
 from drovik.images.prepare import prepare
 from drovik.project.arms import Arm, canonical
 from drovik.project.cases import Case, prep_for
@@ -28,7 +29,7 @@ def write_sent_pictures(project: Project, views: Sequence[TaskView], folder: Pat
     count = 0
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for arm, case in _asked(views):
+        for arm, case in followed("preparing pictures, by answers", _asked(views)):
             for number, picture in enumerate(case.pictures):
                 prep = prep_for(arm.prep, case, number)
                 key = picture.path, canonical(prep.canonical())

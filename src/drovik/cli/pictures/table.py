@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from drovik import workflow
-from drovik.cli.printing import print_json, say, say_aside, table
+from drovik.cli.printing import print_json, say, table
 from drovik.errors import DONE
 from drovik.text import counted, shortened
 
@@ -75,23 +75,16 @@ def caption(part: Prepared, prep: str, models: Mapping[str, Model], several: int
 
 MOST_ROWS = 60
 """Rows without `--all`: those that look wrong come first."""
-_TOLD_EVERY = 500
-"""Pictures between two signs of life: a few seconds."""
 
 
 def inspect_all(project: Project, arguments: argparse.Namespace) -> int:
     """Look at every picture."""
-    every = workflow.inspect_pictures(project, _tell_progress)
+    every = workflow.inspect_pictures(project)
     if arguments.json:
         print_json({"pictures": [workflow.file_record(one) for one in every]})
     else:
         _print(every, arguments.all)
     return DONE
-
-
-def _tell_progress(done: int, total: int) -> None:
-    if done % _TOLD_EVERY == 0:
-        say_aside(f"{done} of {counted(total, 'picture')} looked at")
 
 
 def _print(every: list[workflow.PictureFile], all_of_them: bool) -> None:

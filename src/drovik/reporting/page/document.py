@@ -23,6 +23,7 @@ from markupsafe import Markup
 
 from drovik.comparing.verdict import with_interval
 from drovik.evaluation.gathering import TaskView
+from drovik.following import followed
 from drovik.project.reading import Project
 from drovik.reporting.figures.figure import Figure
 from drovik.reporting.figures.svg import drawn
@@ -67,10 +68,12 @@ def write_page(
     :param embed: whether large pictures are put into it.
     """
     theirs = {view.task.name: view for view in held_out}
-    sections = [task_section(project, store, view, theirs.get(view.task.name)) for view in views]
+    compared = followed("comparing the arms of tasks", views, len(views))
+    sections = [task_section(project, store, view, theirs.get(view.task.name)) for view in compared]
     pictures = PagePictures(project, folder, embed)
     most = MOST_CASES if max((len(view.cases) for view in views), default=0) <= MOST_CASES else MOST_TELLING
-    tasks = [Gallery(store, view, pictures, most).document() for view in views]
+    shown = followed("choosing what to show of tasks", views, len(views))
+    tasks = [Gallery(store, view, pictures, most).document() for view in shown]
     data = {"title": _title(project), "tasks": tasks, "pictures": pictures.made()}
     style, script = style_sheet(), joined_script("main.js")
     text = environment().get_template("page.html.jinja").render(

@@ -12,6 +12,7 @@ from typing import Any
 from urllib.parse import quote
 
 from drovik.errors import DrovikError
+from drovik.following import followed
 from drovik.images.prepare import Prepared, prepare
 from drovik.project.preps import Frames, Prep
 from drovik.project.reading import Project
@@ -57,7 +58,7 @@ class PagePictures:
 
         # Pillow lets go of the interpreter's lock while it decodes, shrinks and writes.
         with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-            return list(pool.map(one, wanted))
+            return list(followed("making small pictures", pool.map(one, wanted), len(wanted)))
 
     def _one(self, path: str, page: int | None, side: int, quality: int, few: bool) -> dict[str, Any]:
         prep = Prep(fit=side, quality=quality, format="webp", pages=(page or 1,), frames=Frames(at=(0.0,)))
