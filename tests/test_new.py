@@ -154,6 +154,12 @@ def test_a_table_says_what_is_right_and_what_are_facts(drovik: Drovik, pictures:
     (drovik.folder / "semi.csv").write_text(semicolons)
     assert accepted(drovik, "s", "--from", "semi.csv")["cases"] == 2
     assert len(list((drovik.folder / "s/pictures").iterdir())) == 1, "the same picture is there once"
+    tabs = f"id\tscan\tkind\t\nx\tshots/{pictures[0].name}\tcap\t\n\n" + "".join(
+        f"{name}\tshots/{one.name}\that\t\n" for name, one in zip(("x", "x-2", "x"), pictures, strict=False)
+    )
+    (drovik.folder / "tabs.tsv").write_text(tabs)
+    assert accepted(drovik, "tabs", "--from", "tabs.tsv")["cases"] == 4
+    assert len({one["id"] for one in cases_of(drovik.folder / "tabs")}) == 4, "an id is given once"
     whole = [{"image": f"shots/{one.name}", "expected": {"deck": n}} for n, one in enumerate(pictures)]
     (drovik.folder / "whole.jsonl").write_text("".join(json.dumps(one) + "\n" for one in whole))
     accepted(drovik, "w", "--from", "whole.jsonl")
@@ -162,6 +168,21 @@ def test_a_table_says_what_is_right_and_what_are_facts(drovik: Drovik, pictures:
     (drovik.folder / "t.jsonl").write_text("".join(json.dumps(one) + "\n" for one in lines))
     assert accepted(drovik, "r", "--from", "t.jsonl", "--ask", "Read it.")["task"] == "read"
     assert 'ask = "Read it."' in (drovik.folder / "r/tasks/read/prompts/v1.toml").read_text()
+
+
+def test_a_table_may_name_pictures_at_addresses(drovik: Drovik, pictures: list[Path]) -> None:
+    """They stay where they are, and nothing is asked of their servers before somebody agreed to it."""
+    put(pictures[0], drovik.folder / "a.jpg")
+    web, store = "https://pictures.example/2026", "s3://lost-property/2026"
+    named = ("a.jpg", f"{web}/a/1.jpg?size=2", f"{web}/b/2.png", f"{store}/3.jpg")
+    (drovik.folder / "t.csv").write_text("photo,kind\n" + "".join(f"{one},cap\n" for one in named))
+    made = drovik("new", "p", "--from", "t.csv", "--json")
+    assert any("drovik check --trust" in line for line in json.loads(made.out)["missing"])
+    project = drovik.folder / "p"
+    assert [one["images"] for one in cases_of(project)] == [["pictures/a.jpg"], *([one] for one in named[1:])]
+    assert tomllib.loads((project / "drovik.toml").read_text())["pictures"] == {"from": [f"{web}/", f"{store}/"]}
+    checked = Drovik(project, Path(drovik.environment["HOME"]))("check")
+    assert (checked.code, "were never agreed to" in checked.out) == (1, True)
 
 
 def test_bare_pictures_become_a_project_whose_truth_is_filled_in_later(drovik: Drovik, pictures: list[Path]) -> None:
@@ -225,12 +246,18 @@ def test_on_a_terminal_it_asks(drovik: Drovik, pictures: list[Path]) -> None:
         (("--from", "plain.csv"), "no column of it names pictures"),
         (("--from", "plain.csv", "--right", "x"), "no column of it names pictures"),
         (("--from", "list.json"), "its rows are not objects"),
+        (("--from", "more.csv"), "more.csv: line 3: has more cells than the table has columns"),
+        (("--from", "twice.csv"), "twice.csv: the column 'photo' is there twice"),
+        (("--from", "long.csv"), "long.csv: line 2: cannot be read: field larger than field limit"),
         ((), "there is nothing to make it from"),
     ],
 )
 def test_what_no_project_can_be_made_of_is_said(drovik: Drovik, words: tuple[str, ...], said: str) -> None:
     (drovik.folder / "empty").mkdir()
-    for name, text in {"notes.txt": "x", "plain.csv": "a,b\n1,2\n", "list.json": "[1, 2]"}.items():
+    for name, text in {
+        "notes.txt": "x", "plain.csv": "a,b\n1,2\n", "list.json": "[1, 2]", "more.csv": "photo,b\n\na.jpg,cap,more\n",
+        "twice.csv": "photo,photo\na.jpg,b.jpg\n", "long.csv": f"photo,b\na.jpg,{'x' * 200_000}\n",
+    }.items():  # fmt: skip
         (drovik.folder / name).write_text(text)
     found = drovik("new", "p", *words)
     assert (found.code, said in found.err) == (2, True), found.err

@@ -10,13 +10,17 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from drovik.errors import Problem, UsageError, known_words
 from drovik.files import parse_json, read_text
 from drovik.project.cases import PICTURE_ENDINGS
+from drovik.project.object_pictures import is_object
 from drovik.project.schema_inference import values_of_table
+from drovik.text import counted
 
-TABLES = frozenset((".csv", ".jsonl", ".ndjson", ".json"))
+_CELLS = (".csv", ".tsv")
+TABLES = frozenset((*_CELLS, ".jsonl", ".ndjson", ".json"))
 _PICTURE_NAMES = ("image", "picture", "photo", "file", "filename", "path", "img", "scan", "document")
 _RIGHT_NAMES = (
     "label", "class", "category", "kind", "type", "expected", "truth", "answer", "target", "text", "caption",
@@ -27,10 +31,10 @@ _RIGHT_NAMES = (
 
 @dataclass(frozen=True)
 class ExampleCase:
-    """A case: its pictures, what is right, and facts."""
+    """A case: its pictures, files or addresses, what is right, and facts."""
 
     id: str
-    pictures: tuple[Path, ...]
+    pictures: tuple[Path | str, ...]
     expected: Any = None
     given: Mapping[str, Any] = field(default_factory=dict)
 
@@ -105,8 +109,9 @@ def _sidecar(path: Path) -> Any:
 def _ids(folder: Path, pictures: Sequence[Path]) -> dict[Path, str]:
     """An id for each picture: its name, with its folder's where two have the same."""
     counts = Counter(path.stem for path in pictures)
+    taken: set[str] = set()
     return {
-        path: path.stem if counts[path.stem] == 1 else "-".join(path.relative_to(folder).parts)
+        path: _free(path.stem if counts[path.stem] == 1 else "-".join(path.relative_to(folder).parts), taken)
         for path in pictures
     }  # fmt: skip
 
@@ -120,25 +125,40 @@ def _of_table(path: Path, right: Sequence[str]) -> Examples:
             raise UsageError(Problem(f"--right {one}: there is no such column", known_words(one, columns), str(path)))
     others = [name for name in columns if name not in (picture, "id")]
     said = list(right) or [name for name in others if name.lower() in _RIGHT_NAMES]
-    cases, missing, seen = [], [], Counter[str]()
+    cases, missing, taken = [], [], set[str]()
     for number, row in enumerate(rows, 1):
         value = row.get(picture)
         named = [str(one) for one in (value if isinstance(value, list) else [value]) if one]
-        files = [path.parent / one for one in named]
-        gone = [name for name, file in zip(named, files, strict=True) if not file.is_file()]
+        files = [one if is_object(one) else path.parent / one for one in named]
+        gone = [
+            name for name, file in zip(named, files, strict=True) if isinstance(file, Path) and not file.is_file()
+        ]
         if gone or not files:
             missing += gone
             continue
-        name = str(row.get("id") or files[0].stem or f"row-{number}")
-        seen[name] += 1
+        case_id = _free(str(row.get("id") or Path(_path_in(named[0])).stem or f"row-{number}"), taken)
         wanted = {key: row[key] for key in said if row.get(key) is not None}
         if len(said) == 1 and isinstance(wanted.get(said[0]), dict):
             wanted = wanted[said[0]]  # the whole of what is right, and no member of it
         given = {key: row[key] for key in others if key not in said and isinstance(row.get(key), str | int | float)}
-        case_id = name if seen[name] == 1 else f"{name}-{seen[name]}"
         cases.append(ExampleCase(case_id, tuple(files), wanted or None, given))
     facts = tuple(name for name in others if name not in said)
-    return Examples(f"a table of {len(rows)} rows", tuple(cases), tuple(said), facts, tuple(missing))
+    return Examples(f"a table of {counted(len(rows), 'row')}", tuple(cases), tuple(said), facts, tuple(missing))
+
+
+def _free(name: str, taken: set[str]) -> str:
+    """An id that no other case has; it is taken from now on."""
+    found, number = name, 1
+    while found in taken:
+        number += 1
+        found = f"{name}-{number}"
+    taken.add(found)
+    return found
+
+
+def _path_in(name: str) -> str:
+    """The path in an address, or a path as it is."""
+    return urlsplit(name).path if is_object(name) else name
 
 
 def values_of_file(path: Path) -> list[Any]:
@@ -148,13 +168,37 @@ def values_of_file(path: Path) -> list[Any]:
     """
     shown = str(path)
     text = read_text(path, shown)
-    if path.suffix.lower() == ".csv":
-        return list(values_of_table(csv.DictReader(io.StringIO(text, newline=""), delimiter=_delimiter(text))))
+    if path.suffix.lower() in _CELLS:
+        return list(values_of_table(_cells(text, shown)))
     if path.suffix.lower() in (".jsonl", ".ndjson"):
         lines = [(number, line) for number, line in enumerate(text.splitlines(), 1) if line.strip()]
         return [parse_json(line, f"{shown}: line {number}") for number, line in lines]
     value = parse_json(text, shown)
     return value if isinstance(value, list) else [value]
+
+
+def _cells(text: str, shown: str) -> list[dict[str, str]]:
+    """The rows of a table by its columns; those without a name are left out, and a row may end early.
+
+    :raises UsageError: where a row has too many cells, or two columns have one name.
+    """
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=_delimiter(text))
+    found = []
+    try:
+        head = next(reader, [])
+        if twice := [one for one, count in Counter(head).items() if one and count > 1]:
+            raise UsageError(Problem(f"the column '{twice[0]}' is there twice", "rename one of them", shown))
+        for cells in reader:
+            if any(cells[len(head) :]):
+                remedy = "put quotes around a cell that holds what is between cells"
+                place = f"line {reader.line_num}"
+                raise UsageError(Problem("has more cells than the table has columns", remedy, shown, place))
+            found.append({name: cell for name, cell in zip(head, cells, strict=False) if name})
+    except csv.Error as error:
+        raise UsageError(
+            Problem(f"cannot be read: {error}", "correct it", shown, f"line {reader.line_num}")
+        ) from None
+    return [row for row in found if any(row.values())]
 
 
 def _delimiter(text: str) -> str:
@@ -176,7 +220,8 @@ def _picture_column(path: Path, rows: Sequence[Mapping[str, Any]], columns: Sequ
     def files(name: str) -> int:
         values = [row.get(name) for row in rows[:200]]
         firsts = [one[0] if isinstance(one, list) and one else one for one in values]
-        return sum(isinstance(one, str) and Path(one).suffix.lower() in PICTURE_ENDINGS for one in firsts)
+        paths = [_path_in(one) for one in firsts if isinstance(one, str)]
+        return sum(Path(one).suffix.lower() in PICTURE_ENDINGS for one in paths)
 
     best = max(columns, key=lambda name: (files(name), name.lower() in _PICTURE_NAMES), default=None)
     if best is None or not files(best):

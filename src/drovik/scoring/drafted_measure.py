@@ -32,7 +32,7 @@ def drafted_measure(task: Task, expected: Values = ()) -> str:
     """
     if task.form == "text":
         return '[measures.words]\ntype = "text"'
-    for name, kind, table in _of_one_member(task, expected):
+    for name, kind, table in _of_one_member(task):
         if _takes(task, kind, table, expected):
             lines = [f"{key} = {_toml(value)}" for key, value in table.items()]
             return "\n".join([f"[measures.{name}]", f'type = "{kind}"', *lines])
@@ -40,7 +40,7 @@ def drafted_measure(task: Task, expected: Values = ()) -> str:
     return "\n".join(['[measures.fields]\ntype = "fields"\n', "[measures.fields.fields]", *rows])
 
 
-def _of_one_member(task: Task, expected: Values) -> Iterator[tuple[str, str, dict[str, Any]]]:
+def _of_one_member(task: Task) -> Iterator[tuple[str, str, dict[str, Any]]]:
     """Measures that look at one member, where the schema suggests some: name, type, table."""
     properties = _properties(task.schema)
     for name, schema in properties.items():

@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
+from itertools import takewhile
 from pathlib import Path
 from typing import Any
 
@@ -51,20 +52,23 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
     values = [case.expected for case in examples.cases if case.expected is not None]
     task = _task_of(values)
     require_free(folder, f"tasks/{task}", *([] if services.settings.models else [_DIALECT]))
-    start_project(folder)
+    addresses = sorted({one for case in examples.cases for one in case.pictures if isinstance(one, str)})
+    start_project(folder, address_prefixes(addresses))
     if not copy_services(folder, services, services.settings.models):
         _stand_in_into(folder)
     _task_into(folder, task, values, ask)
-    placed: dict[Path, str] = {}
+    placed: dict[Path | str, str] = {}
     every = [one for case in examples.cases for one in case.pictures]
     for picture in followed("taking pictures in", every, len(every)):
         if picture not in placed:
-            placed[picture] = placed_picture(folder, picture)
+            placed[picture] = picture if isinstance(picture, str) else placed_picture(folder, picture)
     lines = [as_json_line(_row(case, task, placed)) for case in examples.cases]
     write_whole(folder / "cases.jsonl", "".join(lines))
     missing = []
     if not services.settings.models:
         missing.append("a service: drovik endpoint learn NAME page.html; until then the project asks the stand-in")
+    if addresses:
+        missing.append("your word that pictures may be read from their addresses: drovik check --trust")
     without = len(examples.cases) - len(values)
     if without:
         missing.append(f"what is right of {without} cases: drovik review --fill {task}, once there are answers")
@@ -72,6 +76,19 @@ def make_project(folder: Path, examples: Examples, services: Services, ask: str 
         missing.append(f"pictures that the table names: {', '.join(examples.missing[:3])}")
     missing.append(f"your own words: read tasks/{task}/prompts/v1.toml")
     return NewProject(task, len(examples.cases), len(values), tuple(missing[:3]))
+
+
+def address_prefixes(addresses: Sequence[str]) -> list[str]:
+    """What addresses begin with: for each host the longest folder that all its addresses are in."""
+    by_host: dict[str, list[str]] = {}
+    for one in addresses:
+        scheme, _, rest = one.partition("://")
+        by_host.setdefault(f"{scheme}://{rest.partition('/')[0]}/", []).append(one)
+    found = []
+    for some in by_host.values():
+        beside = zip(min(some).split("/")[:-1], max(some).split("/")[:-1], strict=False)
+        found.append("".join(f"{one}/" for one, _ in takewhile(lambda pair: pair[0] == pair[1], beside)))
+    return found
 
 
 def _is_text(values: list[Any]) -> bool:
@@ -127,7 +144,7 @@ def _ask(task: str, schema: Mapping[str, Any] | None) -> str:
     return " ".join([*lines, "Answer with nothing but the JSON."])
 
 
-def _row(case: ExampleCase, task: str, placed: Mapping[Path, str]) -> dict[str, Any]:
+def _row(case: ExampleCase, task: str, placed: Mapping[Path | str, str]) -> dict[str, Any]:
     row: dict[str, Any] = {"id": case.id, "images": [placed[one] for one in case.pictures]}
     if case.given:
         row["given"] = dict(case.given)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -28,9 +28,13 @@ def require_free(folder: Path, *more: str) -> None:
             raise UsageError(Problem("is there already, and belongs to no project", remedy, str(folder / name)))
 
 
-def start_project(folder: Path) -> None:
-    """Write the settings of a project without cases; what git ignores already it goes on ignoring."""
-    write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": CASES})
+def start_project(folder: Path, addresses: Sequence[str] = ()) -> None:
+    """Write the settings of a project without cases; what git ignores already it goes on ignoring.
+
+    :param addresses: what those of pictures begin with.
+    """
+    pictures = {"pictures": {"from": list(addresses)}} if addresses else {}
+    write_toml(folder / "drovik.toml", {"title": folder.resolve().name, "cases": CASES, **pictures})
     path = folder / ".gitignore"
     text = read_text(path, ".gitignore") if path.exists() else ""
     lacking = [one for one in _IGNORED if one not in text.splitlines()]
