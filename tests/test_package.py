@@ -17,7 +17,9 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).resolve().parent.parent
-ENVIRONMENT = {name: value for name, value in os.environ.items() if name != "PYTHONPATH"}
+OURS = ("PYTHONPATH", "TESTS_", "PYTEST_")
+"""What would have the tests in the empty environment run what is installed in this one."""
+ENVIRONMENT = {name: value for name, value in os.environ.items() if not name.startswith(OURS)}
 EXTRAS = "formula,cluster,objects,postgres"
 pytestmark = pytest.mark.long
 
