@@ -88,6 +88,7 @@ def test_two_processes_score_as_one_does(
     alone = told(gathered(project, None))
     monkeypatch.setattr(second_process, "_OWN", 2)
     monkeypatch.setattr(second_process, "_ITS", 20)
+    monkeypatch.setattr(LocalJudges, "rest", lambda _: None)  # what is up is of the other tests too
     done: list[int] = []
     answer = SecondProcess.answer
     monkeypatch.setattr(SecondProcess, "answer", lambda one: done.append(len(found := answer(one) or [])) or found)
@@ -99,7 +100,7 @@ def test_two_processes_score_as_one_does(
 def test_what_was_judged_elsewhere_is_not_judged_again(answered_demo: Drovik) -> None:
     """Else all that other machines did would be done here once more; here they say that all is wrong."""
 
-    class Severe:
+    class Severe(LocalJudges):
         def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
             for pair in pairs:
                 yield [pair], [Judged(measure.worst(pair.expected, "severe"), None, "")]
@@ -133,6 +134,21 @@ def test_what_is_judged_is_kept_meanwhile_and_each_pair_is_judged_once(
     with Store(answered_demo.folder / ".drovik/answers.sqlite") as store:
         ((kept,),) = store.connection.execute("SELECT COUNT(*) FROM judged")
     assert len(set(judges.taken)) == len(judges.taken) == kept > 5
+
+
+def test_a_second_process_is_there_only_while_there_is_something_to_judge(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its memory would be added to that of the scores, which take the most when all is judged."""
+    monkeypatch.setattr(second_process, "WORTH_SECONDS", 0.0)
+    task, measure, pairs = some_pairs(100)
+    alone = [judge_pair(task, measure, pair) for pair in pairs]
+    with LocalJudges() as judges:
+        for _ in range(2):
+            assert came_to(judges, task, measure, pairs) == alone
+            second = judges._second
+            assert second is not None
+            judges.rest()
+            assert judges._second is None
+            assert second._process.poll() is not None, "it has ended"
 
 
 def test_what_is_told_of_a_measure_does_not_grow_with_what_it_judged() -> None:

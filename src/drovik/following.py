@@ -21,6 +21,8 @@ class Step(NamedTuple):
 Listener = Callable[[Step | None], None]
 """Called with every step, and with None where there is nothing to follow; often, so it has to be quick."""
 
+_EACH, _EVERY = 100, 16
+"""Of so many things each is told, then one in so many: of a hundred thousand small ones that costs nothing."""
 _listeners: list[Listener] = []
 _steps: list[Step] = []
 
@@ -67,5 +69,6 @@ def followed(what: str, things: Iterable[Thing], total: int = 0) -> Iterator[Thi
     """Things, one after another, while it can be followed how many of them are done."""
     with following(what, total) as tell:
         for number, one in enumerate(things):
-            tell(number)
+            if number < _EACH or not number % _EVERY:
+                tell(number)
             yield one

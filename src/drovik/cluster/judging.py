@@ -40,6 +40,9 @@ class ClusterJudges:
         while some := list(islice(left, _IN_MEMORY)):
             yield some, self._judged(task, measure, some)
 
+    def rest(self) -> None:
+        """The workers stay: others ask them too."""
+
     def _judged(self, task: Task, measure: Measure, pairs: Sequence[Pair]) -> list[Judged]:
         try:
             known = packed((task, measure))

@@ -57,6 +57,9 @@ class JudgesElsewhere(Protocol):
     def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
         """Parts of the pairs with what these come to, as they are ready; no more pairs are taken than are needed."""
 
+    def rest(self) -> None:
+        """Nothing is asked for a while: what takes memory may go until then."""
+
 
 def judge_elsewhere(
     judges: JudgesElsewhere,
@@ -89,6 +92,7 @@ def judge_elsewhere(
                 tell(count)
                 if judged.fresh >= _KEPT_AT_ONCE:
                     keep()
+    judges.rest()
 
 
 def _not_judged(

@@ -55,8 +55,13 @@ class LocalJudges:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        self.rest()
+
+    def rest(self) -> None:
+        """Have the second process end; another one is started where judging takes a while again."""
         if self._second is not None:
             self._second.end()
+            self._second, self._may_start, self._seconds = None, True, 0.0
 
     def judged(self, task: Task, measure: Measure, pairs: Iterable[Pair]) -> Iterator[JudgedPart]:
         """Parts of the pairs with what these come to; the second process has two of them in hand, and never waits."""
