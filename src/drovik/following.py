@@ -22,7 +22,7 @@ Listener = Callable[[Step | None], None]
 """Called with every step, and with None where there is nothing to follow; often, so it has to be quick."""
 
 _EACH, _EVERY = 100, 16
-"""The first things of which each is heard of; then it is every sixteenth: a hundred thousand small ones cost nothing."""
+"""The first things, each of which is told; then it is every sixteenth: a hundred thousand small ones cost nothing."""
 _listeners: list[Listener] = []
 _steps: list[Step] = []
 
