@@ -22,7 +22,7 @@ Listener = Callable[[Step | None], None]
 """Called with every step, and with None where there is nothing to follow; often, so it has to be quick."""
 
 _EACH, _EVERY = 100, 16
-"""The first things, each of which is told; then it is every sixteenth: a hundred thousand small ones cost nothing."""
+"""Each of the first things is a step, then every sixteenth: of a hundred thousand small ones that costs nothing."""
 _listeners: list[Listener] = []
 _steps: list[Step] = []
 
