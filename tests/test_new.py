@@ -63,6 +63,9 @@ def test_a_folder_for_each_label_becomes_a_task_that_is_sent_and_scored(
     assert (made["task"], made["cases"], made["with_expected"]) == ("sort", 8, 8)
     project = drovik.folder / "p"
     assert {one["expected"]["sort"]["label"] for one in cases_of(project)} == {"cap", "hat"}
+    assert {one["id"] for one in cases_of(project)} == {one.stem for one in pictures}, (
+        "a case is called as its picture"
+    )
     question = (project / "tasks/sort/question.toml").read_text()
     assert 'labels = ["cap", "hat"]' in question
     port = serve(lambda n, body: good('{"label": "cap"}')).port
@@ -192,7 +195,8 @@ def test_bare_pictures_become_a_project_whose_truth_is_filled_in_later(drovik: D
     made = accepted(drovik, "p", "--from", "a")
     assert (made["task"], made["cases"], made["with_expected"]) == ("describe", 4, 0)
     assert "drovik review --fill describe" in made["missing"][1]
-    assert len({one["id"] for one in cases_of(drovik.folder / "p")}) == 4
+    names = {one.name for one in pictures[:2]}
+    assert {one["id"] for one in cases_of(drovik.folder / "p")} == names | {f"deep-{one}" for one in names}
     inside = accepted(drovik, "a", "--from", "a")
     assert inside["cases"] == 4
     assert not (drovik.folder / "a/pictures").exists(), "what lies in the project stays where it is"
