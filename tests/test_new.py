@@ -162,7 +162,14 @@ def test_a_table_says_what_is_right_and_what_are_facts(drovik: Drovik, pictures:
     )
     (drovik.folder / "tabs.tsv").write_text(tabs)
     assert accepted(drovik, "tabs", "--from", "tabs.tsv")["cases"] == 4
-    assert len({one["id"] for one in cases_of(drovik.folder / "tabs")}) == 4, "an id is given once"
+    assert [one["id"] for one in cases_of(drovik.folder / "tabs")] == ["x", "x-2", "x-2-2", "x-3"], (
+        "an id is given once"
+    )
+    (drovik.folder / "notes.csv").write_text(f"scan,kind\nshots/{pictures[0].name},a; b; c; d\n")
+    accepted(drovik, "notes", "--from", "notes.csv")
+    assert cases_of(drovik.folder / "notes")[0]["expected"] == {"sort": {"kind": "a; b; c; d"}}, (
+        "its head says what parts cells"
+    )
     whole = [{"image": f"shots/{one.name}", "expected": {"deck": n}} for n, one in enumerate(pictures)]
     (drovik.folder / "whole.jsonl").write_text("".join(json.dumps(one) + "\n" for one in whole))
     accepted(drovik, "w", "--from", "whole.jsonl")
@@ -197,6 +204,9 @@ def test_bare_pictures_become_a_project_whose_truth_is_filled_in_later(drovik: D
     assert "drovik review --fill describe" in made["missing"][1]
     names = {one.name for one in pictures[:2]}
     assert {one["id"] for one in cases_of(drovik.folder / "p")} == names | {f"deep-{one}" for one in names}
+    for number, picture in enumerate(pictures[:5]):
+        put(picture, drovik.folder / "few" / ("", "", "", "cap", "hat")[number] / picture.name)
+    assert accepted(drovik, "few-labels", "--from", "few")["task"] == "describe", "most are in no folder of their own"
     inside = accepted(drovik, "a", "--from", "a")
     assert inside["cases"] == 4
     assert not (drovik.folder / "a/pictures").exists(), "what lies in the project stays where it is"
@@ -251,6 +261,7 @@ def test_on_a_terminal_it_asks(drovik: Drovik, pictures: list[Path]) -> None:
         (("--from", "plain.csv", "--right", "x"), "no column of it names pictures"),
         (("--from", "list.json"), "its rows are not objects"),
         (("--from", "more.csv"), "more.csv: line 3: has more cells than the table has columns"),
+        (("--from", "broken.jsonl"), "broken.jsonl: line 2: "),
         (("--from", "twice.csv"), "twice.csv: the column 'photo' is there twice"),
         (("--from", "long.csv"), "long.csv: line 2: cannot be read: field larger than field limit"),
         ((), "there is nothing to make it from"),
@@ -260,7 +271,7 @@ def test_what_no_project_can_be_made_of_is_said(drovik: Drovik, words: tuple[str
     (drovik.folder / "empty").mkdir()
     for name, text in {
         "notes.txt": "x", "plain.csv": "a,b\n1,2\n", "list.json": "[1, 2]", "more.csv": "photo,b\n\na.jpg,cap,more\n",
-        "twice.csv": "photo,photo\na.jpg,b.jpg\n", "long.csv": f"photo,b\na.jpg,{'x' * 200_000}\n",
+        "broken.jsonl": '{"photo": "a.jpg"}\n{"photo": \n', "twice.csv": "photo,photo\na.jpg,b.jpg\n", "long.csv": f"photo,b\na.jpg,{'x' * 200_000}\n",
     }.items():  # fmt: skip
         (drovik.folder / name).write_text(text)
     found = drovik("new", "p", *words)
