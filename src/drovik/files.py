@@ -175,21 +175,22 @@ def _inside(tree: Any) -> Any:
 def written_whole(path: Path, make_folder: bool = True) -> Iterator[Path]:
     """Where to write a file that is there whole in the end, or as it was before; it may be read by whom it could be.
 
+    A link gives way to the file: in a project of somebody else's it may lead to anywhere.
+
     :param make_folder: whether its folder is made if it is missing.
     :raises UsageError: if it cannot be written.
     """
-    target = Path(os.path.realpath(path))  # what a link leads to, and not the link, is written
-    temporary = target.with_name(f".{target.name}.{os.getpid()}")
+    temporary = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         if path.is_char_device() or path.is_fifo():  # as /dev/stdout, which nothing takes the place of
             yield path
             return
         if make_folder:
-            target.parent.mkdir(parents=True, exist_ok=True)
+            path.parent.mkdir(parents=True, exist_ok=True)
         yield temporary
-        if target.is_file():
-            shutil.copymode(target, temporary)
-        temporary.replace(target)
+        if path.is_file():
+            shutil.copymode(path, temporary)
+        temporary.replace(path)
     except OSError as error:
         no_folder = isinstance(error, FileExistsError | NotADirectoryError)
         why = "a file is where its folder would be" if no_folder else error.strerror or str(error)

@@ -130,9 +130,7 @@ def _of_table(path: Path, right: Sequence[str]) -> Examples:
         value = row.get(picture)
         named = [str(one) for one in (value if isinstance(value, list) else [value]) if one]
         files = [one if is_object(one) else path.parent / one for one in named]
-        gone = [
-            name for name, file in zip(named, files, strict=True) if isinstance(file, Path) and not file.is_file()
-        ]
+        gone = [one for one in named if not is_object(one) and not (path.parent / one).is_file()]
         if gone or not files:
             missing += gone
             continue

@@ -117,8 +117,9 @@ def _require_ours(connection: sqlite3.Connection, path: Path) -> None:
 
     :raises StoreError: where it is somebody else's.
     """
-    version = connection.execute("PRAGMA user_version").fetchone()[0]
-    if version == 0 and connection.execute("SELECT COUNT(*) FROM sqlite_master").fetchone()[0]:
+    # In this order: a store that another program makes meanwhile has its version as soon as it has tables.
+    tables = connection.execute("SELECT COUNT(*) FROM sqlite_master").fetchone()[0]
+    if tables and not connection.execute("PRAGMA user_version").fetchone()[0]:
         connection.close()
         raise StoreError(
             Problem("is a database, and no store of Drovik's", "move it away, or name another file", _shown(path))
